@@ -1,0 +1,141 @@
+// Package finding says what Stavren reports: a [Finding] names the rule that
+// was broken, the place that has to change, what is wrong and the remedy.
+// The reader of definitions, the rule book and the renderers all report
+// through it, so that text, JSON and editors share one form.
+package finding
+
+import (
+	"cmp"
+	"slices"
+	"strconv"
+
+	"stavren.example/stavren/fleet"
+)
+
+// Severity says how much a finding matters.
+type Severity int
+
+// The severities, the gravest first, so that sorting by value sorts by weight.
+const (
+	// Error means that it cannot work.
+	Error Severity = iota
+	// Warning means that it will likely hurt.
+	Warning
+	// Advice means that there is a better way.
+	Advice
+)
+
+// String returns "error", "warning" or "advice".
+func (s Severity) String() string {
+	switch s {
+	case Error:
+		return "error"
+	case Warning:
+		return "warning"
+	default:
+		return "advice"
+	}
+}
+
+// MarshalText writes the severity as String does, for JSON.
+func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// Rule documents one thing that findings are about. Its name is permanent and
+// is never given to another rule.
+type Rule struct {
+	// Name tells what is wrong, such as "port-claimed-twice".
+	Name     string
+	Severity Severity
+	// Theme groups rules, such as "ports".
+	Theme string
+	// Why is one paragraph: what happens to whoever ignores the rule.
+	Why string
+	// Wrong and Right are definitions; tests hold that check finds exactly this
+	// rule in the first and nothing in the second.
+	Wrong, Right string
+}
+
+// Related is another place that takes part in a finding.
+type Related struct {
+	Place fleet.Place
+	// Note says what is there, such as "claimed here first".
+	Note string
+}
+
+// Finding is one fault, or one piece of advice.
+type Finding struct {
+	// Rule is the name of the rule.
+	Rule     string
+	Severity Severity
+	// Place is what has to change.
+	Place fleet.Place
+	// Path leads to the value within the definition, such as
+	// "machines.almanac.ports.site.host".
+	Path string
+	// Message is one sentence, without a full stop, on what is wrong.
+	Message string
+	// Remedy says what to write instead.
+	Remedy  string
+	Related []Related
+	// Secret says that the line at Place may hold a secret and must not be shown.
+	Secret bool
+}
+
+// String returns the finding's first line, in the form that compilers use:
+// FILE:LINE:COLUMN: severity: rule: message.
+func (f Finding) String() string {
+	text := f.Severity.String() + ": " + f.Rule + ": " + f.Message
+	if where := f.Place.String(); where != "" {
+		text = where + ": " + text
+	}
+	return text
+}
+
+// Sort orders findings by place, then by severity and rule, and drops repeats:
+// a fault in a kit is one fault however many machines use the kit.
+func Sort(findings []Finding) []Finding {
+	slices.SortStableFunc(findings, func(a, b Finding) int {
+		return cmp.Or(
+			cmp.Compare(a.Place.File, b.Place.File),
+			cmp.Compare(a.Place.Line, b.Place.Line),
+			cmp.Compare(a.Place.Column, b.Place.Column),
+			cmp.Compare(a.Severity, b.Severity),
+			cmp.Compare(a.Rule, b.Rule),
+			cmp.Compare(a.Message, b.Message),
+		)
+	})
+	return slices.CompactFunc(findings, func(a, b Finding) bool {
+		return a.Place == b.Place && a.Rule == b.Rule && a.Message == b.Message
+	})
+}
+
+// Count returns how many findings have each severity.
+func Count(findings []Finding) (errors, warnings, advice int) {
+	for _, f := range findings {
+		switch f.Severity {
+		case Error:
+			errors++
+		case Warning:
+			warnings++
+		default:
+			advice++
+		}
+	}
+	return errors, warnings, advice
+}
+
+// Errors is a list of findings as a Go error: what made reading or rendering
+// impossible. A caller finds it with errors.As and shows each one.
+type Errors []Finding
+
+// Error returns the first finding and how many more there are.
+func (e Errors) Error() string {
+	switch len(e) {
+	case 0:
+		return "no findings"
+	case 1:
+		return e[0].String()
+	default:
+		return e[0].String() + " (and " + strconv.Itoa(len(e)-1) + " more)"
+	}
+}

@@ -1,0 +1,104 @@
+package fleet
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"sort"
+	"strings"
+)
+
+// digest hashes names into the bytes that derived values are made from. Each
+// name is closed by a zero byte, so that no two lists of names meet.
+func digest(names ...string) [sha256.Size]byte {
+	return sha256.Sum256([]byte(strings.Join(names, "\x00") + "\x00"))
+}
+
+// maxSerial is the longest serial that virtio-blk passes to the guest, in bytes
+// (VIRTIO 1.2, 5.2.6: "ID string" of 20 bytes).
+const maxSerial = 20
+
+// deriveSerial names a disk for the guest: as much of the disk's own name as
+// fits, so that a person recognises it, and eight digits that tell it apart.
+func deriveSerial(fleet, machine, disk string) string {
+	sum := digest("serial", fleet, machine, disk)
+	readable := disk
+	if len(readable) > maxSerial-9 {
+		readable = readable[:maxSerial-9]
+	}
+	return fmt.Sprintf("%s-%x", readable, sum[:4])
+}
+
+// deriveHardwareAddress makes a unicast, locally administered address
+// (IEEE 802: second bit of the first byte set, first bit clear).
+func deriveHardwareAddress(fleet, machine, nic string) string {
+	sum := digest("hardware-address", fleet, machine, nic)
+	return fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", sum[0], sum[1], sum[2], sum[3], sum[4])
+}
+
+// Auto ports are chosen below 32768, where Linux begins to hand out ports to
+// outgoing connections (net.ipv4.ip_local_port_range).
+const (
+	firstAutoPort = 20000
+	lastAutoPort  = 31999
+)
+
+// claim is one listening port of the host.
+type claim struct {
+	protocol Protocol
+	port     int
+}
+
+// choosePorts numbers the auto ports. The first choice of each is derived from
+// its names alone, so it stays when other machines come and go. Only where two
+// first choices meet does the later by name take its second, and so on.
+func choosePorts(f *Fleet) {
+	taken := map[claim]bool{}
+	type waiting struct {
+		port  *Port
+		names string
+		seed  [sha256.Size]byte
+	}
+	var queue []waiting
+	for _, machine := range f.Machines {
+		for _, port := range machine.Ports {
+			if !port.Auto {
+				taken[claim{port.Protocol, port.Host}] = true
+				continue
+			}
+			port.Host = 0
+			names := machine.Name + "\x00" + port.Name
+			queue = append(queue, waiting{port, names, digest("port", f.Name, names)})
+		}
+	}
+	sort.SliceStable(queue, func(i, j int) bool { return queue[i].names < queue[j].names })
+	const size = lastAutoPort - firstAutoPort + 1
+	for attempt := 0; len(queue) > 0 && attempt < size; attempt++ {
+		var again []waiting
+		for _, w := range queue {
+			start := binary.BigEndian.Uint32(w.seed[:4])
+			// An odd step that shares no factor with the size visits every port.
+			step := binary.BigEndian.Uint32(w.seed[4:8])%(size/30)*30 + 1
+			number := firstAutoPort + int((uint64(start)+uint64(attempt)*uint64(step))%size)
+			key := claim{w.port.Protocol, number}
+			if taken[key] {
+				again = append(again, w)
+				continue
+			}
+			taken[key] = true
+			w.port.Host = number
+		}
+		queue = again
+	}
+}
+
+// Broadcast returns the last address of an IPv4 subnet.
+func Broadcast(subnet netip.Prefix) netip.Addr {
+	bytes := subnet.Masked().Addr().AsSlice()
+	for bit := subnet.Bits(); bit < len(bytes)*8; bit++ {
+		bytes[bit/8] |= 1 << (7 - bit%8)
+	}
+	last, _ := netip.AddrFromSlice(bytes)
+	return last
+}

@@ -1,0 +1,93 @@
+package fleet
+
+import "strconv"
+
+// Place is a position in a definition file or in a file that it names. Line
+// and Column count from 1, columns in characters. The zero Place is no place.
+type Place struct {
+	File   string
+	Line   int32
+	Column int32
+}
+
+// IsValid reports whether p names a line of a file.
+func (p Place) IsValid() bool { return p.Line > 0 }
+
+// String returns FILE:LINE:COLUMN, or the file alone when the line is unknown.
+func (p Place) String() string {
+	if !p.IsValid() {
+		return p.File
+	}
+	return p.File + ":" + strconv.Itoa(int(p.Line)) + ":" + strconv.Itoa(int(p.Column))
+}
+
+// Default is the Via of a value that nobody wrote.
+const Default = "default"
+
+// Origin says where one value came from. Via is empty for a value written in
+// the noun itself, [Default] for one that was filled in, and otherwise names
+// what carried it there, such as "kit shore" or "variant rehearsal".
+type Origin struct {
+	Place
+	Via string
+}
+
+// IsDefault reports whether the value was filled in and not written.
+func (o Origin) IsDefault() bool { return o.Via == Default }
+
+// Origins records where the values of one noun came from. The zero value is
+// ready to use and knows nothing, as for a noun that a program built.
+type Origins struct {
+	entries []originEntry
+}
+
+type originEntry struct {
+	key    string
+	origin Origin
+}
+
+// Itself is the key under which a noun keeps its own place.
+const Itself = ""
+
+// SetOrigin records where the value of key came from, replacing what was known.
+func (o *Origins) SetOrigin(key string, origin Origin) {
+	for i := range o.entries {
+		if o.entries[i].key == key {
+			o.entries[i].origin = origin
+			return
+		}
+	}
+	if o.entries == nil {
+		// Most nouns have two to six values; starting there saves regrowing.
+		o.entries = make([]originEntry, 0, 4)
+	}
+	o.entries = append(o.entries, originEntry{key, origin})
+}
+
+// markDefault records that the value of key was filled in.
+func (o *Origins) markDefault(key string) {
+	o.SetOrigin(key, Origin{Via: Default})
+}
+
+// OriginOf returns where the value of key came from. It is the zero Origin for
+// a value that is absent or that a program set.
+func (o *Origins) OriginOf(key string) Origin {
+	for i := range o.entries {
+		if o.entries[i].key == key {
+			return o.entries[i].origin
+		}
+	}
+	return Origin{}
+}
+
+// PlaceOf returns the place of the value of key, or of the noun itself where
+// the value has none, so that a finding always points somewhere.
+func (o *Origins) PlaceOf(key string) Place {
+	if place := o.OriginOf(key).Place; place.IsValid() {
+		return place
+	}
+	return o.OriginOf(Itself).Place
+}
+
+// IsDefault reports whether the value of key was filled in and not written.
+func (o *Origins) IsDefault(key string) bool { return o.OriginOf(key).IsDefault() }

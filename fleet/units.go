@@ -1,0 +1,123 @@
+package fleet
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"strconv"
+	"strings"
+)
+
+// Bytes is an amount of memory or disk in bytes.
+type Bytes int64
+
+// Units of [Bytes]; the binary ones follow IEC 80000-13.
+const (
+	KiB Bytes = 1 << 10
+	MiB Bytes = 1 << 20
+	GiB Bytes = 1 << 30
+	TiB Bytes = 1 << 40
+
+	KB Bytes = 1e3
+	MB Bytes = 1e6
+	GB Bytes = 1e9
+	TB Bytes = 1e12
+)
+
+// byteUnits lists binary units first, so that String prefers them.
+var byteUnits = []struct {
+	suffix string
+	size   Bytes
+}{
+	{"TiB", TiB}, {"GiB", GiB}, {"MiB", MiB}, {"KiB", KiB},
+	{"TB", TB}, {"GB", GB}, {"MB", MB}, {"KB", KB},
+}
+
+// maxBytes bounds what ParseBytes accepts: 8192 TiB, beyond any disk that the
+// supported hypervisors can make.
+const maxBytes = 8192 * TiB
+
+// String returns the amount in the largest unit that holds it exactly, such as
+// "1536MiB"; [ParseBytes] reads it back to the same value.
+func (b Bytes) String() string {
+	if b != 0 {
+		for _, unit := range byteUnits {
+			if b%unit.size == 0 {
+				return strconv.FormatInt(int64(b/unit.size), 10) + unit.suffix
+			}
+		}
+	}
+	return strconv.FormatInt(int64(b), 10) + "B"
+}
+
+// Errors of [ParseBytes], for callers that word their own remedy.
+var (
+	ErrNoUnit      = errors.New("the unit is missing")
+	ErrUnknownUnit = errors.New("unknown unit")
+)
+
+// ParseBytes reads an amount with its unit, such as "512MiB", "20GB" or "100B".
+// The number is whole and positive. It returns [ErrNoUnit] or [ErrUnknownUnit]
+// where the unit is at fault.
+func ParseBytes(text string) (Bytes, error) {
+	digits := strings.TrimRight(text, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz")
+	suffix := text[len(digits):]
+	number, err := strconv.ParseInt(strings.TrimSpace(digits), 10, 64)
+	if err != nil || number < 0 || digits == "" || digits[0] == '+' {
+		return 0, fmt.Errorf("%q is not a whole number with a unit", text)
+	}
+	if suffix == "" {
+		return 0, ErrNoUnit
+	}
+	size := Bytes(0)
+	if suffix == "B" {
+		size = 1
+	}
+	for _, unit := range byteUnits {
+		if suffix == unit.suffix {
+			size = unit.size
+		}
+	}
+	if size == 0 {
+		return 0, fmt.Errorf("%w %q", ErrUnknownUnit, suffix)
+	}
+	if number > int64(maxBytes/size) {
+		return 0, fmt.Errorf("%q is more than %v", text, maxBytes)
+	}
+	return Bytes(number) * size, nil
+}
+
+// FormatMode writes file permissions the way chmod takes them, such as "0644".
+func FormatMode(mode fs.FileMode) string {
+	bits := uint32(mode.Perm())
+	if mode&fs.ModeSetuid != 0 {
+		bits |= 0o4000
+	}
+	if mode&fs.ModeSetgid != 0 {
+		bits |= 0o2000
+	}
+	if mode&fs.ModeSticky != 0 {
+		bits |= 0o1000
+	}
+	return fmt.Sprintf("%04o", bits)
+}
+
+// ParseMode reads three or four octal digits as file permissions, with the
+// set-user-id, set-group-id and sticky bits in the fourth.
+func ParseMode(text string) (fs.FileMode, error) {
+	bits, err := strconv.ParseUint(text, 8, 16)
+	if err != nil || len(text) < 3 || len(text) > 4 {
+		return 0, fmt.Errorf("%q is not three or four octal digits", text)
+	}
+	mode := fs.FileMode(bits & 0o777)
+	if bits&0o4000 != 0 {
+		mode |= fs.ModeSetuid
+	}
+	if bits&0o2000 != 0 {
+		mode |= fs.ModeSetgid
+	}
+	if bits&0o1000 != 0 {
+		mode |= fs.ModeSticky
+	}
+	return mode, nil
+}
