@@ -1,0 +1,202 @@
+package source
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+	"go.yaml.in/yaml/v4/plugin/loaderlimits"
+
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+)
+
+// Bounds of reading; docs/language.md lists them.
+const (
+	// MaxDefinition is the size of a definition file in bytes.
+	MaxDefinition = 16 << 20
+	// MaxContent is the size of a file that a definition takes in, in bytes.
+	MaxContent = 4 << 20
+	// maxDepth is how deep maps and lists nest. The language needs eight.
+	maxDepth = 32
+	// maxFaults is how many faults one run tells before it stops reading.
+	maxFaults = 100
+)
+
+// document is one definition file, parsed to nodes.
+type document struct {
+	name   string
+	folder string
+	data   []byte
+	root   *yaml.Node
+
+	lineStarts []int
+}
+
+// parse turns the bytes of a definition into nodes. What is not YAML is told
+// with its place; the YAML package knows the line and column of most faults.
+func (r *reader) parse(name string, data []byte) *document {
+	d := &document{name: name, folder: path.Dir(name), data: data}
+	if len(data) > MaxDefinition {
+		r.faultAt(ruleTooLarge, fleet.Place{File: name}, "",
+			fmt.Sprintf("the file has %v, more than the %v that are read", fleet.Bytes(len(data)), fleet.Bytes(MaxDefinition)),
+			"split it into several definitions")
+		return nil
+	}
+	if line, column, bad := firstBadByte(data); bad != "" {
+		r.faultAt(ruleNotYAML, fleet.Place{File: name, Line: line, Column: column}, "", bad,
+			"save the file as UTF-8 text; put binary content into a file of its own and name it with file:")
+		return nil
+	}
+	limits := loaderlimits.New(loaderlimits.DepthValue(maxDepth), loaderlimits.AliasNone())
+	var root yaml.Node
+	if err := yaml.Load(data, &root, yaml.WithPlugin(limits)); err != nil {
+		r.yamlFault(d, err)
+		return nil
+	}
+	if len(root.Content) != 1 {
+		r.faultAt(ruleEmptyFile, fleet.Place{File: name}, "", "the file says nothing", remedyEmptyFile)
+		return nil
+	}
+	d.root = root.Content[0]
+	return d
+}
+
+const remedyEmptyFile = "start it with the two lines `stavren: 1` and `fleet: NAME`, then add images and machines"
+
+// firstBadByte finds what no YAML reader accepts, since the YAML package
+// doesn't say where it is: bytes that are not UTF-8, and control characters.
+func firstBadByte(data []byte) (line, column int32, bad string) {
+	line, column = 1, 1
+	for i := 0; i < len(data); {
+		c := data[i]
+		switch {
+		case c == '\n':
+			line, column = line+1, 1
+			i++
+			continue
+		case c < utf8.RuneSelf:
+			if (c < ' ' && c != '\t' && c != '\r') || c == 0x7f {
+				return line, column, fmt.Sprintf("control character U+%04X is not allowed in a definition", c)
+			}
+			i++
+		default:
+			char, size := utf8.DecodeRune(data[i:])
+			if char == utf8.RuneError && size == 1 {
+				return line, column, fmt.Sprintf("byte 0x%02X is not UTF-8", c)
+			}
+			i += size
+		}
+		column++
+	}
+	return 0, 0, ""
+}
+
+// yamlFault reports what the YAML package refused, in our words where its own
+// would not help a person to mend the file.
+func (r *reader) yamlFault(d *document, err error) {
+	if strings.Contains(err.Error(), "no documents in stream") {
+		r.faultAt(ruleEmptyFile, fleet.Place{File: d.name}, "", "the file says nothing", remedyEmptyFile)
+		return
+	}
+	if strings.Contains(err.Error(), "found multiple") {
+		place := fleet.Place{File: d.name}
+		if at := secondDocument(d.data); at > 0 {
+			place.Line, place.Column = at, 1
+		}
+		r.faultAt(ruleNotYAML, place, "", "the file holds more than one YAML document",
+			"remove the line `---`, or move what follows it into a file of its own")
+		return
+	}
+	place := fleet.Place{File: d.name}
+	message := err.Error()
+	var load *yaml.LoadError
+	if errors.As(err, &load) {
+		message = load.Message
+		if load.ContextMsg != "" {
+			message = load.ContextMsg + ": " + message
+		}
+		place.Line, place.Column = int32(load.Mark.Line), int32(load.Mark.Column)
+	}
+	remedy := "mend the YAML there or just above; maps are `key: value`, lists start with `- `"
+	line := d.line(int(place.Line))
+	switch {
+	case strings.HasPrefix(strings.TrimLeft(line, " "), "\t") || strings.Contains(message, "cannot start any token") && strings.Contains(line, "\t"):
+		message, remedy = "a tab stands where YAML allows only spaces", "indent with spaces"
+		place.Column = int32(strings.Index(line, "\t") + 1)
+	case strings.Contains(message, "max depth"):
+		message, remedy = fmt.Sprintf("maps and lists are nested more than %d deep", maxDepth), "no key of the language needs that; remove the nesting"
+	case strings.Contains(message, "unknown anchor"):
+		message, remedy = "an alias names an anchor that does not exist", remedyAlias
+	}
+	r.faultAt(ruleNotYAML, place, "", message, remedy)
+}
+
+// secondDocument returns the line of the marker that starts a second document.
+func secondDocument(data []byte) int32 {
+	content := false
+	for i, line := range strings.Split(string(data), "\n") {
+		switch text := strings.TrimRight(line, "\r"); {
+		case strings.HasPrefix(text, "---"):
+			if content {
+				return int32(i + 1)
+			}
+			content = strings.TrimSpace(text[3:]) != ""
+		case strings.TrimSpace(text) != "" && text[0] != '#' && text[0] != '%':
+			content = true
+		}
+	}
+	return 0
+}
+
+// line returns line number n, from 1, without its line end.
+func (d *document) line(n int) string {
+	if d.lineStarts == nil {
+		d.lineStarts = append(d.lineStarts, 0)
+		for i, c := range d.data {
+			if c == '\n' {
+				d.lineStarts = append(d.lineStarts, i+1)
+			}
+		}
+	}
+	if n < 1 || n > len(d.lineStarts) {
+		return ""
+	}
+	end := len(d.data)
+	if n < len(d.lineStarts) {
+		end = d.lineStarts[n] - 1
+	}
+	return strings.TrimRight(string(d.data[d.lineStarts[n-1]:end]), "\r")
+}
+
+// blockIndent returns how many spaces stand before the text of a literal block
+// whose indicator is on the given line.
+func (d *document) blockIndent(line int, text string) int {
+	for i, textLine := range strings.Split(text, "\n") {
+		if strings.TrimSpace(textLine) == "" {
+			continue
+		}
+		source := d.line(line + 1 + i)
+		return leadingSpaces(source) - leadingSpaces(textLine)
+	}
+	return 0
+}
+
+func leadingSpaces(text string) int { return len(text) - len(strings.TrimLeft(text, " ")) }
+
+// originOf says where a layer of a value stands.
+func (l layer) origin() fleet.Origin {
+	return fleet.Origin{Place: l.place(), Via: l.via}
+}
+
+func (l layer) place() fleet.Place { return l.document.place(l.node) }
+
+func (d *document) place(node *yaml.Node) fleet.Place {
+	return fleet.Place{File: d.name, Line: int32(node.Line), Column: int32(node.Column)}
+}
+
+// severity of every reading fault: a definition that cannot be read is an error.
+const readingSeverity = finding.Error

@@ -1,0 +1,166 @@
+package source
+
+import (
+	"fmt"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+)
+
+// rule is the name of a reading rule; the rules themselves are in rules.go.
+type rule string
+
+// fault reports what is wrong with the value of a layer.
+func (r *reader) fault(rule rule, l layer, message, remedy string) {
+	r.faultAt(rule, l.place(), l.via, message, remedy)
+}
+
+func (r *reader) faultRelated(rule rule, l layer, message, remedy string, related fleet.Place, note string) {
+	r.add(finding.Finding{
+		Rule: string(rule), Severity: readingSeverity, Place: l.place(), Path: r.path.String(),
+		Message: message, Remedy: remedy, Related: []finding.Related{{Place: related, Note: note}},
+	})
+}
+
+func (r *reader) faultAt(rule rule, place fleet.Place, via, message, remedy string) {
+	r.add(finding.Finding{
+		Rule: string(rule), Severity: readingSeverity, Place: place, Path: r.path.String(),
+		Message: message, Remedy: remedy,
+	})
+}
+
+// add keeps a fault once, and only the first maxFaults of them: a file that is
+// wrong on every line is told so, not listed.
+func (r *reader) add(f finding.Finding) {
+	if len(r.faults) >= maxFaults {
+		r.unlisted++
+		return
+	}
+	r.faults = append(r.faults, f)
+}
+
+// trail is the way from the top of the definition to the value being read.
+type trail []string
+
+func (t trail) String() string { return strings.Join(t, ".") }
+
+func (r *reader) enter(key string) { r.path = append(r.path, key) }
+func (r *reader) leave()           { r.path = r.path[:len(r.path)-1] }
+
+// here returns the key being read, for messages.
+func (r *reader) here() string {
+	if len(r.path) == 0 {
+		return "the definition"
+	}
+	return quoted(r.path[len(r.path)-1])
+}
+
+// maxQuoted bounds how much of a value a message repeats, in characters.
+const maxQuoted = 40
+
+// quoted repeats a value in a message: between quotes, control characters
+// escaped, cut where it is long.
+func quoted(text string) string {
+	if runes := []rune(text); len(runes) > maxQuoted {
+		text = string(runes[:maxQuoted]) + "…"
+	}
+	return fmt.Sprintf("%q", text)
+}
+
+// describe names what a node is, in words that YAML's readers would use.
+func describe(node *yaml.Node) string {
+	switch node.Kind {
+	case yaml.MappingNode:
+		return "a map"
+	case yaml.SequenceNode:
+		return "a list"
+	case yaml.ScalarNode:
+		switch node.Tag {
+		case "!!null":
+			return "empty"
+		case "!!int", "!!float":
+			return "the number " + quoted(node.Value)[1:len(quoted(node.Value))-1]
+		case "!!bool":
+			return node.Value + ", a yes/no value"
+		case "!!timestamp":
+			return "a date"
+		default:
+			return "the text " + quoted(node.Value)
+		}
+	default:
+		return "something else"
+	}
+}
+
+// nearest returns the known word that a misspelt one most likely meant, or "".
+func nearest(word string, known []string) string {
+	best, bestDistance := "", 3
+	if len(word) <= 4 {
+		bestDistance = 2
+	}
+	for _, candidate := range known {
+		if d := distance(word, candidate, bestDistance); d < bestDistance {
+			best, bestDistance = candidate, d
+		}
+	}
+	if best == "" {
+		// A word that holds the known one, or the other way round, is as telling.
+		for _, candidate := range known {
+			if len(word) > 2 && len(candidate) > 2 && len(word) < 64 &&
+				(strings.Contains(word, candidate) || strings.Contains(candidate, word)) {
+				return candidate
+			}
+		}
+	}
+	return best
+}
+
+// distance counts the edits between two words, a swap of neighbours being one
+// (the optimal string alignment distance); it gives up at limit.
+func distance(a, b string, limit int) int {
+	if len(a)-len(b) >= limit || len(b)-len(a) >= limit {
+		return limit
+	}
+	before, last, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+		before, last, row = last, row, before
+	}
+	return last[len(b)]
+}
+
+// didYouMean words the remedy for an unknown word.
+func didYouMean(word string, known []string) string {
+	if near := nearest(word, known); near != "" {
+		return "did you mean " + quoted(near) + "?"
+	}
+	if len(known) == 0 {
+		return "none is defined"
+	}
+	return "known are " + joinSome(known)
+}
+
+// joinSome lists words, and only how many more there are beyond a dozen.
+func joinSome(words []string) string {
+	const most = 12
+	if len(words) > most {
+		return strings.Join(words[:most], ", ") + fmt.Sprintf(" and %d more", len(words)-most)
+	}
+	return strings.Join(words, ", ")
+}

@@ -1,0 +1,103 @@
+package source
+
+import (
+	"path"
+	"regexp"
+	"strings"
+)
+
+// nameRule says how to mend a name, or returns "" for a good one.
+type nameRule func(name string) (remedy string)
+
+// label accepts DNS labels (RFC 1123, 2.1): they become host names, file names
+// and the names of resources.
+func label(name string) string {
+	switch {
+	case name == "":
+		return "write a name"
+	case len(name) > 63:
+		return "names have at most 63 characters"
+	case labelPattern.MatchString(name):
+		return ""
+	}
+	remedy := "names have the letters a to z, digits and hyphens, and start and end with a letter or digit"
+	if fixed := fixLabel(name); fixed != "" {
+		remedy += "; write " + fixed
+	}
+	return remedy
+}
+
+var labelPattern = regexp.MustCompile(`^[a-z0-9]([-a-z0-9]*[a-z0-9])?$`)
+
+// fixLabel turns "Tide Office" or "web_1" into a name that would do.
+func fixLabel(name string) string {
+	fixed := strings.Trim(strings.NewReplacer("_", "-", " ", "-", ".", "-").Replace(strings.ToLower(name)), "-")
+	if labelPattern.MatchString(fixed) && len(fixed) <= 63 {
+		return fixed
+	}
+	return ""
+}
+
+// domain accepts dotted DNS names.
+func domain(name string) string {
+	if len(name) > 253 {
+		return "domain names have at most 253 characters"
+	}
+	for _, part := range strings.Split(name, ".") {
+		if remedy := label(part); remedy != "" {
+			return "write labels of a to z, digits and hyphens with dots between, such as skerry.example"
+		}
+	}
+	return ""
+}
+
+// userName accepts what every supported system takes as a login: the form of
+// useradd(8), at most 32 bytes.
+func userName(name string) string {
+	if userPattern.MatchString(name) {
+		return ""
+	}
+	return "logins start with a letter or _, hold a to z, digits, _ and -, and have at most 32 characters"
+}
+
+var userPattern = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,31}$`)
+
+// packageName accepts the characters that package managers use in names, with
+// a version behind = or a group before @. A leading hyphen would be an option.
+func packageName(name string) string {
+	if packagePattern.MatchString(name) {
+		return ""
+	}
+	return "package names hold letters, digits and . _ + : = ~ @ / -, and do not start with a hyphen"
+}
+
+var packagePattern = regexp.MustCompile(`^[A-Za-z0-9@][A-Za-z0-9._+:=~@/-]*$`)
+
+// targetName accepts what may be the name of a target, built in or a program's own.
+func targetName(name string) string { return label(name) }
+
+// insidePath accepts absolute, clean paths inside a machine.
+func insidePath(name string) string {
+	switch {
+	case strings.ContainsRune(name, 0) || len(name) > 4095:
+		return "write a path of at most 4095 bytes"
+	case !strings.HasPrefix(name, "/"):
+		return "write the whole path, from / on"
+	case path.Clean(name) != name:
+		return "write it without . .. or doubled slashes: " + path.Clean(name)
+	case name == "/":
+		return "write the path of a file"
+	}
+	return ""
+}
+
+// accountWord fits one field of /etc/passwd.
+func accountWord(text string) string {
+	if fault := oneLine(text); fault != "" {
+		return fault
+	}
+	if strings.Contains(text, ":") {
+		return "holds a colon, which divides the fields of the account file"
+	}
+	return ""
+}
