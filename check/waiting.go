@@ -1,0 +1,177 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+)
+
+// waits says why a command would wait for somebody, and what to do about it; it
+// returns "" for one that does not.
+func waits(c command) (why, remedy string) {
+	if confirm, ok := confirmers[c.name()]; ok {
+		return confirm(c)
+	}
+	if c.fed {
+		return "", ""
+	}
+	switch name := c.name(); name {
+	case "read":
+		return "read takes a line from a keyboard that is not there", "write the value into the script, or read it from a file with < FILE"
+	case "vi", "vim", "nvim", "nano", "emacs", "pico", "ed", "joe", "mcedit":
+		if c.has("--batch", "-batch", "-es", "-s") {
+			return "", ""
+		}
+		return name + " is an editor", "write the file under first_boot.files, or change it with sed"
+	case "less", "more", "man", "top", "htop", "dialog", "whiptail", "watch":
+		return name + " waits for keys", "remove it, or print with cat"
+	case "crontab":
+		if c.has("-e") {
+			return "crontab -e opens an editor", "write a file below /etc/cron.d under first_boot.files"
+		}
+	case "visudo":
+		if !c.has("-c", "--check") && !c.hasShort("c") {
+			return "visudo opens an editor", "say admin: for the user, or write a file below /etc/sudoers.d under first_boot.files"
+		}
+	case "passwd":
+		if !c.has("-l", "-u", "-d", "-e", "-S", "--lock", "--unlock", "--delete", "--expire", "--status", "--stdin") {
+			return "passwd asks for a new password", "log in by key, and lock passwords with passwd -l"
+		}
+	case "chpasswd", "mysql_secure_installation", "mariadb-secure-installation", "chsh", "chfn":
+		if name == "chsh" && c.has("-s", "--shell") {
+			return "", ""
+		}
+		return name + " asks questions", "feed it its answers with a here-document, or use its options"
+	case "ssh-keygen":
+		return sshKeygenWaits(c)
+	case "dpkg-reconfigure":
+		if c.environment["DEBIAN_FRONTEND"] != "noninteractive" && !c.has("-fnoninteractive", "--frontend=noninteractive", "noninteractive") {
+			return "dpkg-reconfigure asks questions", "add -f noninteractive"
+		}
+	case "openssl":
+		if c.has("req") && !c.has("-subj", "-config", "-batch") && c.has("-new", "-x509", "-newkey") {
+			return "openssl req asks for the subject of the certificate", "add -subj /CN=NAME"
+		}
+	case "gpg", "gpg2":
+		if c.has("--gen-key", "--full-generate-key", "--generate-key", "--edit-key") && !c.has("--batch") {
+			return "gpg asks questions", "add --batch with a parameter file"
+		}
+	case "fdisk", "gdisk", "cfdisk", "parted":
+		if name == "parted" && (c.has("-s", "--script") || c.hasShort("s")) || c.has("-l", "--list") {
+			return "", ""
+		}
+		return name + " asks for its next step", "say the disk with filesystem and mount under disks, or use sfdisk or parted -s"
+	case "cryptsetup":
+		if c.has("luksFormat") && !c.has("-q", "--batch-mode") {
+			return "cryptsetup luksFormat asks for a confirmation and a passphrase", "add --batch-mode and --key-file FILE"
+		}
+	case "rm", "cp", "mv":
+		if c.has("-i", "--interactive") || c.hasShort("i") && !c.hasShort("f") {
+			return name + " -i asks before each file", "remove -i"
+		}
+	}
+	return "", ""
+}
+
+func sshKeygenWaits(c command) (why, remedy string) {
+	for _, mode := range []string{"-A", "-l", "-y", "-R", "-F", "-H", "-B", "-L", "-i", "-e", "-s"} {
+		if c.has(mode) {
+			return "", ""
+		}
+	}
+	if c.has("-N") && c.has("-f") {
+		return "", ""
+	}
+	for _, argument := range c.words[1:] {
+		// -N '' may be written as -N"" and then is the bare option.
+		if strings.HasPrefix(argument, "-N") && c.has("-f") {
+			return "", ""
+		}
+	}
+	return "ssh-keygen asks for a file name or a passphrase", "add -f FILE and -N ''"
+}
+
+// confirmers are the programs that ask before they act, even where their input
+// is redirected, unless an option says yes. A pipe from yes(1) answers them.
+var confirmers = map[string]func(command) (why, remedy string){
+	"apt":      aptAsks,
+	"apt-get":  aptAsks,
+	"aptitude": aptAsks,
+	"dnf":      asks(verbs("install", "remove", "erase", "upgrade", "update", "reinstall", "downgrade", "distro-sync", "autoremove", "groupinstall", "swap"), "y", "-y", "--assumeyes", "--assumeno"),
+	"dnf5":     asks(verbs("install", "remove", "upgrade", "reinstall", "downgrade", "distro-sync", "autoremove", "swap"), "y", "-y", "--assumeyes", "--assumeno"),
+	"yum":      asks(verbs("install", "remove", "erase", "upgrade", "update", "reinstall", "downgrade", "autoremove", "groupinstall"), "y", "-y", "--assumeyes"),
+	"zypper":   asks(verbs("install", "in", "remove", "rm", "update", "up", "patch", "dist-upgrade", "dup"), "", "-y", "--no-confirm", "-n", "--non-interactive"),
+	"pkg":      pkgAsks,
+	"pacman":   pacmanAsks,
+	"adduser":  adduserAsks,
+}
+
+func verbs(words ...string) map[string]bool {
+	set := map[string]bool{}
+	for _, word := range words {
+		set[word] = true
+	}
+	return set
+}
+
+// asks makes a confirmer from the verbs that ask and the options that answer;
+// short is the letter that answers within a group of short options.
+func asks(verbs map[string]bool, short string, answers ...string) func(command) (why, remedy string) {
+	return func(c command) (why, remedy string) {
+		if c.fed || c.has(answers...) || short != "" && c.hasShort(short) {
+			return "", ""
+		}
+		for _, operand := range c.operands() {
+			if verbs[operand] {
+				return fmt.Sprintf("%s %s asks before it goes on", c.name(), operand), "add " + answers[0]
+			}
+		}
+		return "", ""
+	}
+}
+
+var aptVerbs = verbs("install", "reinstall", "remove", "purge", "upgrade", "dist-upgrade", "full-upgrade", "safe-upgrade", "autoremove", "autopurge", "build-dep")
+
+func aptAsks(c command) (why, remedy string) {
+	// Two q mean yes as well (apt-get(8)).
+	for _, argument := range c.words[1:] {
+		if argument == "-qq" || strings.HasPrefix(argument, "-q=2") || argument == "--yes" || argument == "--assume-yes" ||
+			strings.HasPrefix(argument, "-s") || strings.Contains(argument, "APT::Get::Assume-Yes") {
+			return "", ""
+		}
+	}
+	return asks(aptVerbs, "y", "-y", "--yes", "--assume-yes", "--download-only", "--simulate", "--dry-run")(c)
+}
+
+func pkgAsks(c command) (why, remedy string) {
+	if answer := strings.ToLower(c.environment["ASSUME_ALWAYS_YES"]); answer == "yes" || answer == "true" || answer == "1" {
+		return "", ""
+	}
+	return asks(verbs("install", "delete", "remove", "upgrade", "autoremove", "bootstrap"), "y", "-y", "--yes")(c)
+}
+
+func pacmanAsks(c command) (why, remedy string) {
+	if c.fed || c.has("--noconfirm") {
+		return "", ""
+	}
+	for _, argument := range c.words[1:] {
+		switch {
+		case (argument == "-Sy" || argument == "-Syy") && len(c.operands()) == 0:
+			// Refreshing the index alone asks nothing.
+		case argument == "--sync" || argument == "--remove" || argument == "--upgrade",
+			strings.HasPrefix(argument, "-S") && !strings.ContainsAny(argument, "sigl"),
+			strings.HasPrefix(argument, "-R"), strings.HasPrefix(argument, "-U"):
+			return "pacman " + argument + " asks before it goes on", "add --noconfirm"
+		}
+	}
+	return "", ""
+}
+
+// adduserAsks knows Debian's adduser, which asks for a password and a name.
+// Elsewhere adduser is useradd and never asks, but then its options differ too.
+func adduserAsks(c command) (why, remedy string) {
+	if c.fed || c.has("--disabled-password", "--disabled-login", "--system", "--group", "--quiet") ||
+		len(c.operands()) != 1 || c.hasShort("D") || c.hasShort("S") || c.hasShort("r") || c.hasShort("m") {
+		return "", ""
+	}
+	return "adduser asks for a password and a name", "define the user under users, or use useradd"
+}
