@@ -1,0 +1,36 @@
+// Package quote writes text so that another language reads it back as it was:
+// one file a language, each tested against a real reader of it.
+package quote
+
+import (
+	"regexp"
+	"strings"
+)
+
+var bareShell = regexp.MustCompile(`^[A-Za-z0-9_@%+:,./-]+$`)
+
+// Shell quotes a text as one word for a POSIX shell (XCU 2.2.2: within single
+// quotes every character stands for itself). A text must not hold NUL, which no
+// shell can carry.
+func Shell(text string) string {
+	if bareShell.MatchString(text) {
+		return text
+	}
+	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+}
+
+// Comment writes text as lines of a comment, each behind the mark. Control
+// characters become spaces, so that no line gets out of the comment.
+func Comment(mark, text string) string {
+	var lines strings.Builder
+	for _, line := range strings.FieldsFunc(text, func(char rune) bool { return char == '\n' || char == '\r' }) {
+		line = strings.Map(func(char rune) rune {
+			if char < ' ' || char == 0x7f || char == 0x85 || char == 0x2028 || char == 0x2029 {
+				return ' '
+			}
+			return char
+		}, line)
+		lines.WriteString(mark + " " + strings.TrimSpace(line) + "\n")
+	}
+	return lines.String()
+}

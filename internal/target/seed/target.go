@@ -1,0 +1,32 @@
+// Package seed renders first-boot data as an ISO image that a machine finds in
+// its drive (cloud-init's NoCloud data source).
+package seed
+
+import (
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/target/cloudinit"
+	"stavren.example/stavren/render"
+)
+
+// Target renders one image a machine.
+var Target = render.Target{
+	Name:    "seed",
+	Summary: "the same data as an ISO image that any hypervisor can attach",
+	Writes:  []string{"MACHINE/seed.iso"},
+	Fates:   cloudinit.Target.Fates,
+	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
+		file, err := File(job.Fleet, m)
+		file.Name = m.Name + "/" + file.Name
+		return []render.File{file}, err
+	},
+}
+
+// File renders seed.iso for one machine.
+func File(f *fleet.Fleet, m *fleet.Machine) (render.File, error) {
+	files, err := cloudinit.Files(f, m, cloudinit.Virtio)
+	if err != nil {
+		return render.File{}, err
+	}
+	image, err := Image(files)
+	return render.File{Name: "seed.iso", Data: image, Mode: 0o644}, err
+}

@@ -1,0 +1,197 @@
+package render
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"stavren.example/stavren/fleet"
+)
+
+// Outcome is what becomes of a field in a target.
+type Outcome int
+
+// The three outcomes.
+const (
+	// Carried means that the target says the same thing.
+	Carried Outcome = iota
+	// Adapted means that the target says it another way.
+	Adapted
+	// LeftOut means that the target cannot say it.
+	LeftOut
+)
+
+// String returns "carried", "adapted" or "left out".
+func (o Outcome) String() string {
+	return [...]string{"carried", "adapted", "left out"}[o]
+}
+
+// Fate says what becomes of one field of a definition in a target.
+type Fate struct {
+	// Field is the noun and its key, such as "port.listen".
+	Field   string
+	Outcome Outcome
+	// How says in which other way, or why not; empty for a carried field.
+	How string
+}
+
+// Carry lists fields whose fate is to be carried.
+func Carry(fields ...string) []Fate {
+	fates := make([]Fate, len(fields))
+	for i, field := range fields {
+		fates[i] = Fate{Field: field}
+	}
+	return fates
+}
+
+// Note is a fate that a definition touches: a value that somebody wrote and
+// that the target says another way or not at all.
+type Note struct {
+	Fate
+	// Where names the machines or other nouns that wrote it, in order.
+	Where []string
+}
+
+// Notes returns what a target adapts or leaves out of what the fleet asks for,
+// in the order of the target's fates.
+func Notes(target Target, f *fleet.Fleet, machines []string) []Note {
+	asked := map[string][]string{}
+	note := func(noun any, owner string) {
+		visitAsked(reflect.ValueOf(noun).Elem(), owner, func(field, owner string) {
+			if list := asked[field]; len(list) == 0 || list[len(list)-1] != owner {
+				asked[field] = append(list, owner)
+			}
+		})
+	}
+	note(f, "")
+	for _, image := range f.Images {
+		note(image, image.Name)
+	}
+	for _, network := range f.Networks {
+		note(network, network.Name)
+	}
+	for _, key := range f.Keys {
+		note(key, key.Name)
+	}
+	for _, m := range f.Machines {
+		if len(machines) == 0 || slices.Contains(machines, m.Name) {
+			note(m, m.Name)
+		}
+	}
+	var notes []Note
+	for _, fate := range target.Fates {
+		if where, touched := asked[fate.Field]; touched && fate.Outcome != Carried {
+			notes = append(notes, Note{fate, where})
+		}
+	}
+	return notes
+}
+
+// Fields lists every field that a definition can set, as "noun.key".
+func Fields() []string {
+	var fields []string
+	seen := map[reflect.Type]bool{}
+	var walk func(reflect.Type)
+	walk = func(t reflect.Type) {
+		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+			t = t.Elem()
+		}
+		if t.Kind() != reflect.Struct || t.PkgPath() != reflect.TypeFor[fleet.Fleet]().PkgPath() || seen[t] {
+			return
+		}
+		seen[t] = true
+		for i := range t.NumField() {
+			field := t.Field(i)
+			if key := field.Tag.Get("key"); key != "" && !isGroup(field.Type) {
+				fields = append(fields, nounName(t)+"."+key)
+			}
+			if field.IsExported() {
+				walk(field.Type)
+			}
+		}
+	}
+	walk(reflect.TypeFor[fleet.Fleet]())
+	return fields
+}
+
+// isGroup reports whether a field only holds nouns whose own fields have fates.
+func isGroup(t reflect.Type) bool {
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	_, isNoun := reflect.New(t).Interface().(interface{ OriginOf(string) fleet.Origin })
+	return isNoun
+}
+
+// nounName turns FirstBoot into "first_boot" and NIC into "nic".
+func nounName(t reflect.Type) string {
+	var name strings.Builder
+	for i, char := range t.Name() {
+		upper := char >= 'A' && char <= 'Z'
+		if upper && i > 0 && t.Name()[i-1] >= 'a' && t.Name()[i-1] <= 'z' {
+			name.WriteByte('_')
+		}
+		name.WriteString(strings.ToLower(string(char)))
+	}
+	return name.String()
+}
+
+// visitAsked visits the fields of a noun, and of the nouns below it that belong
+// to the same owner, which hold a value that is not a default.
+func visitAsked(noun reflect.Value, owner string, visit func(field, owner string)) {
+	t := noun.Type()
+	origins := noun.Addr().Interface().(interface{ OriginOf(string) fleet.Origin })
+	for i := range t.NumField() {
+		key := t.Field(i).Tag.Get("key")
+		value := noun.Field(i)
+		if key == "" || value.IsZero() {
+			continue
+		}
+		if !isGroup(t.Field(i).Type) {
+			if !origins.OriginOf(key).IsDefault() {
+				visit(nounName(t)+"."+key, owner)
+			}
+			continue
+		}
+		if t == reflect.TypeFor[fleet.Fleet]() {
+			continue // its nouns have owners of their own
+		}
+		switch value.Kind() {
+		case reflect.Slice:
+			for j := range value.Len() {
+				visitAsked(value.Index(j).Elem(), owner, visit)
+			}
+		case reflect.Pointer:
+			visitAsked(value.Elem(), owner, visit)
+		default:
+			visitAsked(value, owner, visit)
+		}
+	}
+}
+
+// Validate reports a target whose fates do not cover every field exactly once.
+func (t Target) Validate() error {
+	var faults []string
+	count := map[string]int{}
+	for _, fate := range t.Fates {
+		count[fate.Field]++
+		if fate.Outcome != Carried && fate.How == "" {
+			faults = append(faults, fate.Field+" is "+fate.Outcome.String()+" without saying how or why")
+		}
+	}
+	for _, field := range Fields() {
+		if count[field] != 1 {
+			faults = append(faults, fmt.Sprintf("%s has %d fates", field, count[field]))
+		}
+		delete(count, field)
+	}
+	for field := range count {
+		faults = append(faults, field+" is no field of a definition")
+	}
+	if len(faults) == 0 {
+		return nil
+	}
+	slices.Sort(faults)
+	return fmt.Errorf("target %s: %s", t.Name, strings.Join(faults, "; "))
+}

@@ -1,0 +1,128 @@
+package render
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+
+	"stavren.example/stavren/fleet"
+)
+
+// Stream renders a fleet and hands over each file, machine by machine in the
+// order of the fleet, while later machines are still being rendered. At most a
+// few machines' files are in memory at once. The first error ends it.
+func Stream(ctx context.Context, target Target, f *fleet.Fleet, options Options, deliver func(File) error) error {
+	job := &Job{Fleet: f, Options: options}
+	machines, err := chosen(f, options.Machines)
+	if err != nil {
+		return err
+	}
+	if target.Machine != nil {
+		if err := streamMachines(ctx, target, job, machines, deliver); err != nil {
+			return err
+		}
+	}
+	if target.Fleet != nil {
+		files, err := target.Fleet(job)
+		if err != nil {
+			return fmt.Errorf("rendering %s: %w", target.Name, err)
+		}
+		return deliverAll(files, deliver)
+	}
+	return nil
+}
+
+// All renders a fleet into memory.
+func All(ctx context.Context, target Target, f *fleet.Fleet, options Options) ([]File, error) {
+	var files []File
+	err := Stream(ctx, target, f, options, func(file File) error {
+		files = append(files, file)
+		return nil
+	})
+	return files, err
+}
+
+func chosen(f *fleet.Fleet, names []string) ([]*fleet.Machine, error) {
+	if len(names) == 0 {
+		return f.Machines, nil
+	}
+	var machines []*fleet.Machine
+	for _, name := range names {
+		m := f.Machine(name)
+		if m == nil {
+			return nil, fmt.Errorf("fleet %s has no machine %q; it has %s", f.Name, name, machineNames(f))
+		}
+		if !slices.Contains(machines, m) {
+			machines = append(machines, m)
+		}
+	}
+	return machines, nil
+}
+
+func machineNames(f *fleet.Fleet) string {
+	const most = 20
+	var names []string
+	for i, m := range f.Machines {
+		if i == most {
+			names = append(names, fmt.Sprintf("and %d more", len(f.Machines)-most))
+			break
+		}
+		names = append(names, m.Name)
+	}
+	if len(names) == 0 {
+		return "none"
+	}
+	return strings.Join(names, ", ")
+}
+
+// streamMachines renders on every processor and delivers in order: each machine
+// has a channel of its own in a bounded queue of channels.
+func streamMachines(ctx context.Context, target Target, job *Job, machines []*fleet.Machine, deliver func(File) error) error {
+	type result struct {
+		files []File
+		err   error
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	workers := runtime.GOMAXPROCS(0)
+	queue := make(chan chan result, workers)
+	go func() {
+		defer close(queue)
+		for _, m := range machines {
+			slot := make(chan result, 1)
+			select {
+			case queue <- slot:
+			case <-ctx.Done():
+				return
+			}
+			go func() {
+				files, err := target.Machine(job, m)
+				if err != nil {
+					err = fmt.Errorf("rendering machine %s for %s: %w", m.Name, target.Name, err)
+				}
+				slot <- result{files, err}
+			}()
+		}
+	}()
+	for slot := range queue {
+		r := <-slot
+		if r.err != nil {
+			return r.err
+		}
+		if err := deliverAll(r.files, deliver); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+func deliverAll(files []File, deliver func(File) error) error {
+	for _, file := range files {
+		if err := deliver(file); err != nil {
+			return err
+		}
+	}
+	return nil
+}
