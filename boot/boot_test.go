@@ -1,0 +1,318 @@
+//go:build boot
+
+// Package boot starts a real machine from what Stavren rendered and looks inside
+// it over SSH. It needs root (to build its image), debootstrap, extlinux, QEMU,
+// dpkg-deb and an SSH client; CI installs them. Run it with
+//
+//	go test -tags boot -timeout 40m ./boot
+package boot
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// definition is the machine of the test. The package comes from a repository
+// that the test serves on this host; the machine reaches the host at 10.44.7.2,
+// the address that the rendered QEMU options give it.
+const definition = `stavren: 1
+fleet: boot-test
+images:
+  bookworm: {os: debian-12, file: images/debian.qcow2}
+networks:
+  quay: {mode: nat, subnet: 10.44.7.0/24, search: [skerry.example]}
+keys:
+  ops: {file: keys/ops.pub}
+machines:
+  almanac:
+    image: bookworm
+    domain: skerry.example
+    resources: {cpus: 2, memory: 1GiB}
+    disks:
+      root: {size: 3GiB}
+      pages: {size: 1GiB, filesystem: ext4, mount: /srv/almanac, keep: true}
+    nics:
+      quay: {address: 10.44.7.20}
+    ports:
+      ssh: {host: auto, machine: 22}
+    users:
+      mira: {full_name: Mira Holm, groups: [adm], admin: without-password, keys: [ops]}
+      eyd: {full_name: Eyð Dam, keys: [ops]}
+    first_boot:
+      packages: [tide-tools]
+      files:
+        /etc/apt/sources.list: {text: "deb [trusted=yes] http://10.44.7.2:%d/ ./\n"}
+        /etc/tide/store.conf:
+          text: "quotes ' \" and $(false)\n\ttab, snowman ☃, wave 🌊\n"
+          mode: "0640"
+          owner: root:adm
+        /srv/almanac/index.html: {text: "tides\n", owner: "mira:mira"}
+      scripts:
+        tables:
+          text: |
+            set -eu
+            mkdir -p /var/lib/tide
+            echo ran >>/var/lib/tide/once
+        tide-mark:
+          when: every-boot
+          text: |
+            mkdir -p /var/lib/tide
+            echo started >>/var/lib/tide/starts
+`
+
+func TestBoot(t *testing.T) {
+	image := buildImage(t)
+	folder := t.TempDir()
+	repository := serveRepository(t)
+	write(t, filepath.Join(folder, "boot.stavren.yaml"), fmt.Sprintf(definition, repository))
+	if err := os.MkdirAll(filepath.Join(folder, "images"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(image, filepath.Join(folder, "images", "debian.qcow2")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll(filepath.Join(folder, "keys"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	command(t, folder, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "boot test", "-f", "keys/ops")
+
+	stavren := filepath.Join(folder, "stavren")
+	command(t, ".", "go", "build", "-o", stavren, "stavren.example/stavren/cmd/stavren")
+	command(t, folder, stavren, "check", "--strict", "boot.stavren.yaml")
+	command(t, folder, stavren, "render", "qemu", "boot.stavren.yaml", "-o", "out")
+	reach := command(t, folder, stavren, "reach", "boot.stavren.yaml", "almanac")
+	_, config, found := strings.Cut(reach, "# for ~/.ssh/config\n")
+	if !found {
+		t.Fatalf("reach printed no SSH configuration:\n%s", reach)
+	}
+	config += "  IdentityFile " + filepath.Join(folder, "keys/ops") + "\n  UserKnownHostsFile " + filepath.Join(folder, "known_hosts") + "\n"
+	write(t, filepath.Join(folder, "ssh_config"), config)
+	m := &machine{t: t, folder: folder}
+
+	m.start()
+	m.waitForSSH()
+	t.Run("first boot", func(t *testing.T) {
+		for _, look := range []struct{ what, run, want string }{
+			{"cloud-init is done without errors", "cloud-init status --wait; sudo cloud-init status --long | grep -c ERROR", "status: done\n0"},
+			{"host name", "hostname; hostname --fqdn", "almanac\nalmanac.skerry.example"},
+			{"full name", "getent passwd mira | cut -d: -f5; getent passwd eyd | cut -d: -f5", "Mira Holm\nEyð Dam"},
+			{"shell", "getent passwd eyd | cut -d: -f7", "/bin/bash"},
+			{"groups", "id -nG", "mira adm"},
+			{"admin rights", "sudo -n id -un", "root"},
+			{"no admin rights for others", "sudo -u eyd sudo -n true 2>/dev/null && echo has rights || echo has none", "has none"},
+			{"the image's own login is not made", "getent passwd debian || echo none", "none"},
+			{"key", "wc -l <~/.ssh/authorized_keys; stat -c %a ~/.ssh/authorized_keys", "1\n600"},
+			{"password login is off", "sudo sshd -T | grep -E '^passwordauthentication'", "passwordauthentication no"},
+			{"address", "ip -4 -br addr show eth0 | awk '{print $3}'", "10.44.7.20/24"},
+			{"route", "ip route show default | awk '{print $3}'", "10.44.7.1"},
+			{"name server", "grep -h '^nameserver' /etc/resolv.conf /run/systemd/resolve/resolv.conf 2>/dev/null | sort -u; grep -rhs 'DNS=' /run/systemd/network | sort -u", "DNS=10.44.7.1"},
+			{"root disk is grown", "test $(lsblk -bdno SIZE $(findmnt -no SOURCE /)) -gt 3000000000 && echo grown", "grown"},
+			{"data disk is mounted by its label", "findmnt -no FSTYPE,TARGET --source LABEL=pages", "ext4 /srv/almanac"},
+			{"data disk has its serial", "ls /dev/disk/by-id | grep -c '^virtio-pages-'", "1"},
+			{"file", "sudo cat /etc/tide/store.conf; sudo stat -c '%a %U:%G' /etc/tide/store.conf", "quotes ' \" and $(false)\n\ttab, snowman ☃, wave 🌊\n640 root:adm"},
+			{"file below a mount", "cat /srv/almanac/index.html; stat -c '%a %U:%G' /srv/almanac/index.html; mountpoint -q /srv/almanac && echo mounted", "tides\n644 mira:mira\nmounted"},
+			{"package", "dpkg-query -W -f '${Status}' tide-tools; cat /usr/share/tide-tools/table", "install ok installedhigh water"},
+			{"script ran once", "cat /var/lib/tide/once", "ran"},
+			{"every-boot script ran", "cat /var/lib/tide/starts", "started"},
+		} {
+			m.look(t, look.what, look.run, look.want)
+		}
+	})
+	m.ssh("echo kept | sudo tee /srv/almanac/kept /root/kept >/dev/null; sync")
+
+	t.Run("second start while it runs", func(t *testing.T) {
+		out, err := m.runScript().CombinedOutput()
+		if err == nil || !strings.Contains(string(out), "is running already") {
+			t.Errorf("run.sh of a running machine: error %v, output %q", err, out)
+		}
+	})
+
+	m.ssh("sudo systemctl reboot")
+	time.Sleep(10 * time.Second)
+	m.waitForSSH()
+	t.Run("restart", func(t *testing.T) {
+		m.look(t, "cloud-init is done", "cloud-init status --wait", "status: done")
+		m.look(t, "script ran once", "cat /var/lib/tide/once", "ran")
+		m.look(t, "every-boot script ran again", "cat /var/lib/tide/starts", "started\nstarted")
+	})
+
+	m.stop()
+	command(t, folder, stavren, "render", "qemu", "boot.stavren.yaml", "-o", "out")
+	m.start()
+	m.waitForSSH()
+	t.Run("second run", func(t *testing.T) {
+		m.look(t, "data disk kept its content", "cat /srv/almanac/kept", "kept")
+		m.look(t, "root disk kept its content", "sudo cat /root/kept", "kept")
+		m.look(t, "script ran once", "cloud-init status --wait >/dev/null; cat /var/lib/tide/once", "ran")
+	})
+	m.stop()
+}
+
+// machine is the virtual machine under test.
+type machine struct {
+	t      *testing.T
+	folder string
+	run    *exec.Cmd
+	ended  chan error
+}
+
+func (m *machine) runScript() *exec.Cmd {
+	c := exec.Command("sh", filepath.Join(m.folder, "out/almanac/run.sh"))
+	// A /dev/kvm that opens is not yet one that works, so the test emulates.
+	c.Env = append(os.Environ(), "STAVREN_ACCEL=tcg")
+	return c
+}
+
+func (m *machine) start() {
+	m.run = m.runScript()
+	m.run.Stdout, m.run.Stderr = os.Stderr, os.Stderr
+	if err := m.run.Start(); err != nil {
+		m.t.Fatal(err)
+	}
+	m.ended = make(chan error, 1)
+	go func(run *exec.Cmd, ended chan error) { ended <- run.Wait() }(m.run, m.ended)
+	m.t.Cleanup(func() { m.run.Process.Kill() })
+}
+
+// stop shuts the machine down from inside and waits until run.sh has ended.
+func (m *machine) stop() {
+	m.ssh("sudo systemctl poweroff")
+	select {
+	case err := <-m.ended:
+		if err != nil {
+			m.t.Fatalf("run.sh ended with %v", err)
+		}
+	case <-time.After(3 * time.Minute):
+		m.t.Fatal("the machine did not shut down")
+	}
+}
+
+func (m *machine) ssh(run string) (string, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, "ssh", "-F", filepath.Join(m.folder, "ssh_config"), "-o", "BatchMode=yes", "-o", "ConnectTimeout=10", "almanac", run)
+	out, err := c.Output()
+	return strings.TrimRight(string(out), "\n"), err
+}
+
+func (m *machine) waitForSSH() {
+	m.t.Helper()
+	started := time.Now()
+	for time.Since(started) < 8*time.Minute {
+		select {
+		case err := <-m.ended:
+			m.t.Fatalf("run.sh ended before SSH answered: %v\n%s", err, m.console())
+		default:
+		}
+		if out, err := m.ssh("echo in"); err == nil && out == "in" {
+			m.t.Logf("SSH answered after %v", time.Since(started).Round(time.Second))
+			return
+		}
+		time.Sleep(3 * time.Second)
+	}
+	m.t.Fatalf("SSH never answered; the console's end:\n%s", m.console())
+}
+
+func (m *machine) console() string {
+	data, _ := os.ReadFile(filepath.Join(m.folder, "out/almanac/console.log"))
+	return string(data[max(0, len(data)-4000):])
+}
+
+func (m *machine) look(t *testing.T, what, run, want string) {
+	t.Helper()
+	got, err := m.ssh(run)
+	// Dots of a command that shows its progress are no part of its answer.
+	got = strings.TrimLeft(got, ".\n")
+	if got != want {
+		t.Errorf("%s: %s\n got %q (%v)\nwant %q", what, run, got, err, want)
+	}
+}
+
+// buildImage builds the Debian image of image.sh once and keeps it outside the
+// repository under a name made from its recipe.
+func buildImage(t *testing.T) string {
+	t.Helper()
+	recipe, err := os.ReadFile("image.sh")
+	if err != nil {
+		t.Fatal(err)
+	}
+	sum := sha256.Sum256(recipe)
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		t.Fatal(err)
+	}
+	image := filepath.Join(cache, "stavren-boot", hex.EncodeToString(sum[:8])+".qcow2")
+	if _, err := os.Stat(image); err != nil {
+		started := time.Now()
+		command(t, ".", "sh", "image.sh", image)
+		t.Logf("built the image in %v", time.Since(started).Round(time.Second))
+	}
+	return image
+}
+
+// serveRepository serves a package repository with one small package on this
+// host's loopback, and returns the port.
+func serveRepository(t *testing.T) int {
+	t.Helper()
+	folder := t.TempDir()
+	tree := filepath.Join(folder, "tide-tools")
+	for name, text := range map[string]string{
+		"DEBIAN/control":             "Package: tide-tools\nVersion: 1.0\nArchitecture: all\nMaintainer: Mira Holm <mira@skerry.example>\nDescription: tables for the boot test\n",
+		"usr/share/tide-tools/table": "high water\n",
+	} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(tree, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		write(t, filepath.Join(tree, name), text)
+	}
+	site := t.TempDir()
+	command(t, folder, "dpkg-deb", "--root-owner-group", "--build", tree, filepath.Join(site, "tide-tools.deb"))
+	data, err := os.ReadFile(filepath.Join(site, "tide-tools.deb"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sum := sha256.Sum256(data)
+	control, err := os.ReadFile(filepath.Join(tree, "DEBIAN/control"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(site, "Packages"), fmt.Sprintf("%sFilename: ./tide-tools.deb\nSize: %d\nSHA256: %x\n\n", control, len(data), sum))
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := &http.Server{Handler: http.FileServer(http.Dir(site))}
+	go server.Serve(listener)
+	t.Cleanup(func() { server.Close() })
+	return listener.Addr().(*net.TCPAddr).Port
+}
+
+func write(t *testing.T, path, text string) {
+	t.Helper()
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func command(t *testing.T, folder, name string, args ...string) string {
+	t.Helper()
+	c := exec.Command(name, args...)
+	c.Dir = folder
+	var stderr strings.Builder
+	c.Stderr = &stderr
+	out, err := c.Output()
+	if err != nil {
+		t.Fatalf("%s %s: %v\n%s%s", name, strings.Join(args, " "), err, out, stderr.String())
+	}
+	return string(out)
+}

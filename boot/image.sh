@@ -1,0 +1,62 @@
+#!/bin/sh
+# Builds the small Debian 12 image that the boot test starts: image.sh FILE.
+# Needs root, debootstrap, extlinux, e2fsprogs, fdisk and qemu-utils.
+set -eu
+
+goal=$1
+work=$(mktemp -d "${TMPDIR:-/tmp}/stavren-image.XXXXXX")
+root=$work/root
+disk=$work/disk.raw
+loop=
+
+clean() {
+	mountpoint -q "$root" && umount "$root"
+	[ -z "$loop" ] || losetup -d "$loop"
+	rm -rf "$work"
+}
+trap clean EXIT
+trap 'exit 1' HUP INT TERM
+
+# One partition from 1 MiB on, marked active, as the boot code of the MBR wants it.
+truncate -s 1536M "$disk"
+printf 'label: dos\nstart=2048, type=83, bootable\n' | sfdisk -q "$disk"
+dd if=/usr/lib/EXTLINUX/mbr.bin of="$disk" bs=440 count=1 conv=notrunc status=none
+
+# Loop devices here may lack partition nodes, so the partition is reached by its offset.
+loop=$(losetup --find --show -o 1048576 "$disk")
+# extlinux reads neither 64bit block numbers nor checksummed metadata.
+mkfs.ext4 -q -O '^64bit,^metadata_csum' -L system "$loop"
+mkdir "$root"
+mount "$loop" "$root"
+
+# python3-cffi-backend: without it cloud-init stays unconfigured.
+debootstrap --variant=minbase \
+	--include=cloud-init,openssh-server,systemd-sysv,linux-image-cloud-amd64,netplan.io,sudo,iproute2,dbus,udev,python3-cffi-backend,e2fsprogs,cloud-guest-utils,fdisk \
+	bookworm "$root" >"$work/debootstrap.log" 2>&1 ||
+	{ tail -n 20 "$work/debootstrap.log" >&2; exit 1; }
+
+echo 'LABEL=system / ext4 defaults 0 1' >"$root/etc/fstab"
+# Seeds only: looking for clouds on the network would cost minutes.
+echo 'datasource_list: [NoCloud, None]' >"$root/etc/cloud/cloud.cfg.d/90-datasource.cfg"
+# Kept small and quick: no package lists, no host keys of its own.
+rm -rf "$root"/var/cache/apt/archives/*.deb "$root"/var/lib/apt/lists/* "$root"/etc/ssh/ssh_host_*
+: >"$root/etc/machine-id"
+
+mkdir -p "$root/boot/extlinux"
+cat >"$root/boot/extlinux/extlinux.conf" <<'END'
+DEFAULT linux
+PROMPT 0
+TIMEOUT 1
+LABEL linux
+  LINUX /vmlinuz
+  INITRD /initrd.img
+  APPEND root=LABEL=system ro console=ttyS0 net.ifnames=0
+END
+extlinux --install "$root/boot/extlinux" >/dev/null 2>&1
+
+umount "$root"
+losetup -d "$loop"
+loop=
+mkdir -p "$(dirname "$goal")"
+qemu-img convert -O qcow2 -c "$disk" "$goal.part"
+mv "$goal.part" "$goal"

@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stavren.example/stavren"
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+)
+
+func (s *session) checkCommand() *cobra.Command {
+	var load loadFlags
+	var format format
+	var strict bool
+	var targets []string
+	c := &cobra.Command{
+		Use:   "check FILE...",
+		Short: "Find what would go wrong, before launch",
+		Long: `Check reads definitions and prints every finding, each with its place, what is
+wrong and the remedy. Several files are one host's load: ports and addresses
+that meet across files are found too. It exits with 1 if there are errors.`,
+		Example: "  stavren check tide-office.stavren.yaml\n  stavren check --strict --format json *.stavren.yaml",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			findings, fleets, err := s.findings(args, load, targets)
+			if err != nil {
+				return err
+			}
+			if format == "json" {
+				if err := printJSON(s.stdout, jsonFindings(findings)); err != nil {
+					return err
+				}
+			} else {
+				s.printFindings(s.stdout, findings)
+				s.talkSum(fleets, findings)
+			}
+			errors, warnings, _ := finding.Count(findings)
+			if errors > 0 || strict && warnings > 0 {
+				return errFaults
+			}
+			return nil
+		},
+	}
+	load.add(c)
+	s.addFormat(c, &format)
+	c.Flags().BoolVar(&strict, "strict", false, "fail on warnings too")
+	c.Flags().StringSliceVar(&targets, "for", nil, "also ask what this `TARGET` needs")
+	return c
+}
+
+// findings loads definitions and returns everything that is to be said of them,
+// faults of their form included.
+func (s *session) findings(names []string, load loadFlags, targets []string) ([]finding.Finding, []*fleet.Fleet, error) {
+	fleets, err := s.loadAll(names, load)
+	if faults := stavren.Findings(err); faults != nil {
+		return finding.Sort(faults), nil, nil
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	findings := stavren.Check(fleets...)
+	for _, name := range targets {
+		target, err := stavren.Target(name)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, f := range fleets {
+			findings = append(findings, stavren.Needs(target, f)...)
+		}
+	}
+	return finding.Sort(findings), fleets, nil
+}
+
+// talkSum closes the findings with a line that counts them.
+func (s *session) talkSum(fleets []*fleet.Fleet, findings []finding.Finding) {
+	text := summary(findings)
+	if len(findings) > 0 && !s.quiet {
+		s.talk("")
+	}
+	if len(fleets) > 0 {
+		machines, names := 0, []string{}
+		for _, f := range fleets {
+			machines += len(f.Machines)
+			if !slices.Contains(names, f.Name) {
+				names = append(names, f.Name)
+			}
+		}
+		text = strings.Join(names, ", ") + ": " + count(machines, "machine", "machines") + ", " + text
+	}
+	if len(findings) == 0 {
+		text = good.Render(text)
+	}
+	s.talk("%s", text)
+}

@@ -1,0 +1,201 @@
+// Package cli is the command line: arguments, terminal and exit codes. What the
+// commands find out, they ask of the library.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime/debug"
+	"strings"
+
+	"github.com/charmbracelet/colorprofile"
+	"github.com/spf13/cobra"
+
+	"stavren.example/stavren"
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/host"
+)
+
+// Exit codes of the command.
+const (
+	exitGood   = 0
+	exitFaults = 1 // the definition has errors
+	exitUnable = 2 // the call or a file cannot be used
+)
+
+// errFaults ends a command whose findings have been printed.
+var errFaults = errors.New("the definition has errors")
+
+// Run runs one command and returns its exit code. Results go to stdout, talk to
+// stderr.
+func Run(ctx context.Context, args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	return newSession(stdin, stdout, stderr, os.Environ(), "").run(ctx, args)
+}
+
+// session is one call of the command.
+type session struct {
+	stdin          io.Reader
+	stdout, stderr io.Writer
+	// output and terminal are the same two streams without the filter that
+	// removes colour.
+	output, terminal io.Writer
+	environment      []string
+	// files are read and written from here; the demo sets its own folder.
+	files host.Files
+	// quiet keeps talk off the terminal.
+	quiet bool
+}
+
+// newSession wraps both streams, so that colour reaches only a terminal that
+// shows it and never one whose user set NO_COLOR.
+func newSession(stdin io.Reader, stdout, stderr io.Writer, environment []string, folder string) *session {
+	return &session{
+		stdin:       stdin,
+		stdout:      colorprofile.NewWriter(stdout, environment),
+		stderr:      colorprofile.NewWriter(stderr, environment),
+		output:      stdout,
+		terminal:    stderr,
+		environment: environment,
+		files:       host.Files{Folder: folder},
+	}
+}
+
+func (s *session) run(ctx context.Context, args []string) int {
+	root := s.rootCommand()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	switch {
+	case err == nil:
+		return exitGood
+	case errors.Is(err, errFaults):
+		return exitFaults
+	}
+	if findings := stavren.Findings(err); findings != nil {
+		s.printFindings(s.stderr, findings)
+		s.talk("%s", summary(findings))
+		return exitFaults
+	}
+	fmt.Fprintln(s.stderr, "stavren: "+strings.TrimPrefix(err.Error(), "stavren: "))
+	return exitUnable
+}
+
+func (s *session) rootCommand() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "stavren",
+		Short: "Check definitions of virtual machines before launch, and render them",
+		Long: `Stavren reads definitions of virtual machines, finds what would go wrong
+before anything is launched, and renders them for hypervisors and clouds.
+
+Start with:  stavren demo`,
+		Version:       version(),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	root.SetIn(s.stdin)
+	root.SetOut(s.stdout)
+	root.SetErr(s.stderr)
+	root.SetVersionTemplate("stavren {{.Version}}\n")
+	root.PersistentFlags().BoolVarP(&s.quiet, "quiet", "q", false, "print results only")
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fmt.Errorf("%w; see %s --help", err, c.CommandPath())
+	})
+	root.AddCommand(
+		s.checkCommand(),
+		s.showCommand(),
+		s.renderCommand(),
+		s.reachCommand(),
+		s.targetsCommand(),
+		s.rulesCommand(),
+		s.demoCommand(),
+	)
+	return root
+}
+
+// version is the module's version, or "devel" when built from a work tree.
+func version() string {
+	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
+		return info.Main.Version
+	}
+	return "devel"
+}
+
+// talk tells the person at the terminal something that is no result.
+func (s *session) talk(format string, args ...any) {
+	if !s.quiet {
+		fmt.Fprintf(s.stderr, format+"\n", args...)
+	}
+}
+
+// loadFlags are the flags of every command that reads definitions.
+type loadFlags struct{ allowOutside bool }
+
+func (l *loadFlags) add(c *cobra.Command) {
+	c.Flags().BoolVar(&l.allowOutside, "allow-outside", false, "let a definition take in files from outside its folder")
+}
+
+func (s *session) load(name string, flags loadFlags) (*fleet.Fleet, error) {
+	return stavren.Load(s.files, name, stavren.LoadOptions{AllowOutside: flags.allowOutside})
+}
+
+// loadAll loads several definitions; faults of all of them come together.
+func (s *session) loadAll(names []string, flags loadFlags) ([]*fleet.Fleet, error) {
+	var fleets []*fleet.Fleet
+	var faults finding.Errors
+	for _, name := range names {
+		f, err := s.load(name, flags)
+		if found := stavren.Findings(err); found != nil {
+			faults = append(faults, found...)
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		fleets = append(fleets, f)
+	}
+	if len(faults) > 0 {
+		return nil, faults
+	}
+	return fleets, nil
+}
+
+// machineArgument picks the machine that an argument names, or all.
+func machineArgument(f *fleet.Fleet, args []string) ([]*fleet.Machine, error) {
+	if len(args) < 2 {
+		return f.Machines, nil
+	}
+	if m := f.Machine(args[1]); m != nil {
+		return []*fleet.Machine{m}, nil
+	}
+	var names []string
+	for _, m := range f.Machines {
+		names = append(names, m.Name)
+	}
+	if len(names) > 20 {
+		names = append(names[:20], fmt.Sprintf("and %d more", len(f.Machines)-20))
+	}
+	return nil, fmt.Errorf("fleet %s has no machine %q; it has %s", f.Name, args[1], strings.Join(names, ", "))
+}
+
+// format is the value of --format.
+type format string
+
+func (s *session) addFormat(c *cobra.Command, f *format) {
+	*f = "text"
+	c.Flags().Var(f, "format", "text or json")
+}
+
+func (f *format) String() string { return string(*f) }
+func (f *format) Type() string   { return "FORMAT" }
+func (f *format) Set(text string) error {
+	if text != "text" && text != "json" {
+		return errors.New("write text or json")
+	}
+	*f = format(text)
+	return nil
+}

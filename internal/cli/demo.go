@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stavren.example/stavren/examples"
+	"stavren.example/stavren/internal/host"
+)
+
+// demoSteps is the journey: what is said, and the command that is run.
+var demoSteps = []struct {
+	say  string
+	args []string
+}{
+	{"Somebody wrote a definition in a hurry. Check tells all that is wrong with its form:", []string{"check", "rougher-seas.stavren.yaml"}},
+	{"Here the form is right, but the machines would not work. Check knows before launch:", []string{"check", "rough-seas.stavren.yaml"}},
+	{"The tide office's own fleet is sound:", []string{"check", "tide-office.stavren.yaml"}},
+	{"Show prints a machine as it would be made, with every default that nobody wrote:", []string{"show", "tide-office.stavren.yaml", "almanac"}},
+	{"Render writes what a hypervisor needs, and says what it could not carry as it is:", []string{"render", "qemu", "tide-office.stavren.yaml", "-o", "out"}},
+	{"Reach says how to get in:", []string{"reach", "tide-office.stavren.yaml"}},
+}
+
+func (s *session) demoCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "demo [FOLDER]",
+		Short: "Walk the whole journey on a built-in fleet",
+		Long: `Demo puts the definitions of a made-up tide office into a folder, or into a
+temporary one, and runs the main commands on them. Nothing is launched.`,
+		Example: "  stavren demo\n  stavren demo tides",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			folder, err := s.demoFolder(args)
+			if err != nil {
+				return err
+			}
+			return s.demo(c.Context(), folder)
+		},
+	}
+}
+
+// demoFolder makes the folder of the demo and fills it. A folder of an earlier
+// demo may be used again; other files in it are left alone.
+func (s *session) demoFolder(args []string) (string, error) {
+	var folder string
+	var err error
+	if len(args) == 1 {
+		folder = s.files.Path(args[0])
+	} else if folder, err = os.MkdirTemp("", "stavren-demo-"); err != nil {
+		return "", fmt.Errorf("the demo needs a temporary folder: %w", err)
+	}
+	writer, err := host.OpenFolder(folder)
+	if err != nil {
+		return "", err
+	}
+	defer writer.Close()
+	office := examples.TideOffice()
+	err = fs.WalkDir(office, ".", func(name string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		data, err := fs.ReadFile(office, name)
+		if err != nil {
+			return err
+		}
+		return writer.Add(name, data, 0o644)
+	})
+	if err != nil {
+		return "", fmt.Errorf("cannot write the demo's files: %w", err)
+	}
+	_, err = writer.Commit(false)
+	return folder, err
+}
+
+func (s *session) demo(ctx context.Context, folder string) error {
+	fmt.Fprintf(s.stdout, "The Skerry Tide Office reads gauges along a rocky coast and publishes tide\ntables. Its definitions are now in %s\n", folder)
+	inside := newSession(s.stdin, s.output, s.terminal, s.environment, folder)
+	// Both streams go to one place here: the demo is read, not piped.
+	inside.stderr, inside.terminal = inside.stdout, inside.output
+	for _, step := range demoSteps {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		fmt.Fprintf(s.stdout, "\n%s\n\n%s\n", step.say, bold.Render("$ stavren "+strings.Join(step.args, " ")))
+		if code := inside.run(ctx, step.args); code == exitUnable {
+			return fmt.Errorf("the demo's step %q failed", strings.Join(step.args, " "))
+		}
+	}
+	image := "images/debian-12-generic-amd64.qcow2"
+	fmt.Fprintf(s.stdout, `
+%s
+  cd %s
+  stavren rules port-claimed-twice        what a rule is about, with examples
+  stavren show --origins tide-office.stavren.yaml store
+  stavren render cloud-init tide-office.stavren.yaml --machine store --only user-data -o -
+To start a machine, put a Debian 12 cloud image there as
+  %s
+and run  sh out/almanac/run.sh
+`, heading.Render("What to try next"), folder, filepath.Join(folder, image))
+	return nil
+}

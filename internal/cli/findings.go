@@ -1,0 +1,170 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/rivo/uniseg"
+
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+)
+
+// printFindings writes findings as text: the line that editors jump by, the
+// source line with a caret, other places that take part, and the remedy.
+func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
+	sources := sourceLines{session: s, files: map[string][][]byte{}}
+	for i, found := range findings {
+		if i > 0 {
+			fmt.Fprintln(out)
+		}
+		where := ""
+		if text := found.Place.String(); text != "" {
+			where = bold.Render(text) + ": "
+		}
+		fmt.Fprintf(out, "%s%s: %s: %s\n", where,
+			severityStyle(found.Severity).Render(found.Severity.String()), found.Rule, found.Message)
+		if line, at, ok := sources.excerpt(found.Place); ok && !found.Secret {
+			number := strconv.Itoa(int(found.Place.Line))
+			fmt.Fprintf(out, "  %s %s\n", dim.Render(number+" |"), line)
+			fmt.Fprintf(out, "  %s %s%s\n", dim.Render(strings.Repeat(" ", len(number))+" |"), strings.Repeat(" ", at), caret.Render("^"))
+		}
+		for _, related := range found.Related {
+			fmt.Fprintf(out, "  %s: %s\n", related.Place, related.Note)
+		}
+		if found.Remedy != "" {
+			fmt.Fprintf(out, "  %s %s\n", remedy.Render("remedy:"), found.Remedy)
+		}
+	}
+}
+
+// sourceLines reads the lines that findings point at.
+type sourceLines struct {
+	session *session
+	files   map[string][][]byte
+}
+
+// maxExcerpt is how much of a long line is shown, in columns.
+const maxExcerpt = 110
+
+// excerpt returns the line of a place as a terminal shows it, and how many
+// columns stand before the caret.
+func (l sourceLines) excerpt(place fleet.Place) (line string, at int, ok bool) {
+	if !place.IsValid() {
+		return "", 0, false
+	}
+	lines, known := l.files[place.File]
+	if !known {
+		file, err := l.session.files.Open(place.File)
+		if err == nil {
+			data, readErr := io.ReadAll(io.LimitReader(file, 32<<20))
+			file.Close()
+			if readErr == nil {
+				lines = bytes.Split(data, []byte("\n"))
+			}
+		}
+		l.files[place.File] = lines
+	}
+	if int(place.Line) > len(lines) {
+		return "", 0, false
+	}
+	runes := []rune(strings.TrimRight(string(lines[place.Line-1]), "\r"))
+	column := min(int(place.Column)-1, len(runes))
+	start := 0
+	if column > maxExcerpt*2/3 {
+		start = column - maxExcerpt/2
+	}
+	before := visible(runes[start:column])
+	after := visible(runes[column:min(len(runes), start+maxExcerpt)])
+	if start > 0 {
+		before = "…" + before
+	}
+	if len(runes) > start+maxExcerpt {
+		after += "…"
+	}
+	return before + after, uniseg.StringWidth(before), true
+}
+
+// visible makes characters harmless that would move the cursor.
+func visible(runes []rune) string {
+	return strings.Map(func(char rune) rune {
+		switch {
+		case char == '\t':
+			return ' '
+		case char < ' ' || char >= 0x7f && char < 0xa0 || char == 0x2028 || char == 0x2029 || char >= 0x202a && char <= 0x202e || char >= 0x2066 && char <= 0x2069:
+			return '·'
+		}
+		return char
+	}, string(runes))
+}
+
+// summary counts findings in words.
+func summary(findings []finding.Finding) string {
+	errors, warnings, advice := finding.Count(findings)
+	var parts []string
+	for _, part := range []struct {
+		count     int
+		one, many string
+	}{{errors, "error", "errors"}, {warnings, "warning", "warnings"}, {advice, "piece of advice", "pieces of advice"}} {
+		switch part.count {
+		case 0:
+		case 1:
+			parts = append(parts, "1 "+part.one)
+		default:
+			parts = append(parts, strconv.Itoa(part.count)+" "+part.many)
+		}
+	}
+	if len(parts) == 0 {
+		return "no findings"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// jsonFinding is a finding as programs read it.
+type jsonFinding struct {
+	Rule     string        `json:"rule"`
+	Severity string        `json:"severity"`
+	File     string        `json:"file"`
+	Line     int32         `json:"line,omitempty"`
+	Column   int32         `json:"column,omitempty"`
+	Path     string        `json:"path,omitempty"`
+	Message  string        `json:"message"`
+	Remedy   string        `json:"remedy,omitempty"`
+	Related  []jsonRelated `json:"related,omitempty"`
+}
+
+type jsonRelated struct {
+	File   string `json:"file"`
+	Line   int32  `json:"line,omitempty"`
+	Column int32  `json:"column,omitempty"`
+	Note   string `json:"note"`
+}
+
+func jsonFindings(findings []finding.Finding) any {
+	list := make([]jsonFinding, 0, len(findings))
+	for _, f := range findings {
+		entry := jsonFinding{
+			Rule: f.Rule, Severity: f.Severity.String(),
+			File: f.Place.File, Line: f.Place.Line, Column: f.Place.Column,
+			Path: f.Path, Message: f.Message, Remedy: f.Remedy,
+		}
+		for _, related := range f.Related {
+			entry.Related = append(entry.Related, jsonRelated{related.Place.File, related.Place.Line, related.Place.Column, related.Note})
+		}
+		list = append(list, entry)
+	}
+	errors, warnings, advice := finding.Count(findings)
+	return map[string]any{"findings": list, "errors": errors, "warnings": warnings, "advice": advice}
+}
+
+// printJSON writes a value for programs, indented since people look at it too.
+func printJSON(out io.Writer, value any) error {
+	encoder := json.NewEncoder(out)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(value)
+}

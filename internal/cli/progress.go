@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"io"
+	"os"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/schollz/progressbar/v3"
+)
+
+// progress shows how far a command has come: on a terminal only, and only once
+// it has taken a second.
+type progress struct {
+	out     io.Writer
+	what    string
+	total   int
+	started time.Time
+	last    string
+	count   int
+	bar     *progressbar.ProgressBar
+}
+
+// progress starts counting towards a total; it returns one that shows nothing
+// where nobody is looking.
+func (s *session) progress(what string, total int) *progress {
+	p := &progress{what: what, total: total, started: time.Now()}
+	if file, ok := s.terminal.(*os.File); ok && !s.quiet && term.IsTerminal(file.Fd()) {
+		p.out = file
+	}
+	return p
+}
+
+// at counts each folder of files once, as the files of a machine come together.
+func (p *progress) at(file string) {
+	if p.out == nil {
+		return
+	}
+	machine := folderOf(file)
+	if machine != p.last {
+		p.last = machine
+		p.count++
+	}
+	if p.bar == nil && time.Since(p.started) > time.Second {
+		p.bar = progressbar.NewOptions(p.total,
+			progressbar.OptionSetWriter(p.out),
+			progressbar.OptionSetDescription(p.what),
+			progressbar.OptionShowCount(),
+			progressbar.OptionThrottle(100*time.Millisecond),
+			progressbar.OptionClearOnFinish(),
+		)
+	}
+	if p.bar != nil {
+		// A bar that cannot be drawn is no reason to stop.
+		_ = p.bar.Set(min(p.count, p.total))
+	}
+}
+
+func (p *progress) done() {
+	if p.bar != nil {
+		_ = p.bar.Finish()
+	}
+}

@@ -1,0 +1,218 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stavren.example/stavren"
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/host"
+	"stavren.example/stavren/render"
+)
+
+// renderCall is one call of the render command.
+type renderCall struct {
+	load     loadFlags
+	output   string
+	machines []string
+	only     string
+	force    bool
+}
+
+func (s *session) renderCommand() *cobra.Command {
+	var call renderCall
+	c := &cobra.Command{
+		Use:   "render TARGET FILE -o FOLDER",
+		Short: "Write the files of a target, and say what it could not carry",
+		Long: `Render writes the files that a hypervisor, a cloud or a machine's first boot
+reads, all of them or none, and then reports every value that the target says
+another way or not at all. It refuses while check finds errors. With -o - it
+prints a single file.`,
+		Example: "  stavren render qemu tide-office.stavren.yaml -o out\n  stavren render cloud-init tide-office.stavren.yaml --machine store --only user-data -o -",
+		Args:    cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			return s.render(c.Context(), args[0], args[1], call)
+		},
+	}
+	call.load.add(c)
+	c.Flags().StringVarP(&call.output, "output", "o", "", "folder to write to, or - for standard output")
+	c.Flags().StringSliceVar(&call.machines, "machine", nil, "render this `MACHINE` alone; may be repeated")
+	c.Flags().StringVar(&call.only, "only", "", "with -o -, print this `FILE` of several")
+	c.Flags().BoolVar(&call.force, "force", false, "overwrite files that stavren did not write")
+	if err := c.MarkFlagRequired("output"); err != nil {
+		panic(err) // the flag is defined above
+	}
+	return c
+}
+
+func (s *session) render(ctx context.Context, targetName, definition string, call renderCall) error {
+	target, err := stavren.Target(targetName)
+	if err != nil {
+		return err
+	}
+	f, err := s.load(definition, call.load)
+	if err != nil {
+		return err
+	}
+	if err := stavren.Refusal(target, f); err != nil {
+		var findings finding.Errors
+		if errors.As(err, &findings) {
+			s.printFindings(s.stderr, findings)
+			s.talk("\n%s; nothing was written", summary(findings))
+			return errFaults
+		}
+		return err
+	}
+	options := render.Options{Machines: call.machines}
+	if call.output == "-" {
+		return s.renderToStdout(ctx, target, f, options, call.only)
+	}
+	if call.only != "" {
+		return errors.New("--only goes with -o -")
+	}
+	options.ImagePath, err = s.imagePath(call.output)
+	if err != nil {
+		return err
+	}
+	return s.renderToFolder(ctx, target, f, options, call)
+}
+
+func (s *session) renderToFolder(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options, call renderCall) error {
+	folder, err := host.OpenFolder(s.files.Path(call.output))
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	bar := s.progress("rendering", len(f.Machines))
+	err = render.Stream(ctx, target, f, options, func(file render.File) error {
+		bar.at(file.Name)
+		return folder.Add(file.Name, file.Data, file.Mode)
+	})
+	bar.done()
+	if err != nil {
+		return err
+	}
+	written, err := folder.Commit(call.force)
+	if err != nil {
+		return err
+	}
+	s.printWritten(call.output, written)
+	s.printNotes(target, render.Notes(target, f, options.Machines))
+	return nil
+}
+
+// folderOf is the folder that a rendered file is in.
+func folderOf(file string) string { return path.Dir(file) }
+
+// maxListed is how many files are named one by one.
+const maxListed = 30
+
+func (s *session) printWritten(output string, written host.Written) {
+	type line struct{ name, state string }
+	var lines []line
+	for _, group := range []struct {
+		names []string
+		state string
+	}{{written.New, "new"}, {written.Changed, "changed"}, {written.Same, "as before"}} {
+		for _, name := range group.names {
+			lines = append(lines, line{path.Join(filepath.ToSlash(output), name), group.state})
+		}
+	}
+	slices.SortStableFunc(lines, func(a, b line) int { return strings.Compare(a.name, b.name) })
+	width := 0
+	for _, l := range lines[:min(len(lines), maxListed)] {
+		width = max(width, len(l.name))
+	}
+	for i, l := range lines {
+		if i == maxListed {
+			fmt.Fprintf(s.stdout, "and %d more\n", len(lines)-maxListed)
+			break
+		}
+		fmt.Fprintf(s.stdout, "%-*s  %s\n", width, l.name, dim.Render(l.state))
+	}
+	s.talk("%s", good.Render(fmt.Sprintf("%s: %d new, %d changed, %d as before", count(len(lines), "file", "files"),
+		len(written.New), len(written.Changed), len(written.Same))))
+}
+
+// printNotes reports what became of values that the target does not carry as
+// they are, those with the same fate together.
+func (s *session) printNotes(target render.Target, notes []render.Note) {
+	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {
+		var ways []string
+		fields := map[string][]string{}
+		for _, note := range notes {
+			if note.Outcome != outcome {
+				continue
+			}
+			if fields[note.How] == nil {
+				ways = append(ways, note.How)
+			}
+			fields[note.How] = append(fields[note.How], note.Field)
+		}
+		if len(ways) == 0 {
+			continue
+		}
+		s.talk("\n%s by %s:", bold.Render(outcome.String()), target.Name)
+		for _, how := range ways {
+			s.talk("  %s\n      %s", strings.Join(fields[how], ", "), dim.Render(how))
+		}
+	}
+}
+
+func (s *session) renderToStdout(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options, only string) error {
+	files, err := render.All(ctx, target, f, options)
+	if err != nil {
+		return err
+	}
+	var chosen []render.File
+	var names []string
+	for _, file := range files {
+		names = append(names, file.Name)
+		if only == "" || file.Name == only || path.Base(file.Name) == only {
+			chosen = append(chosen, file)
+		}
+	}
+	if len(names) > maxListed {
+		names = append(names[:maxListed], fmt.Sprintf("and %d more", len(files)-maxListed))
+	}
+	switch len(chosen) {
+	case 1:
+		_, err := s.output.Write(chosen[0].Data)
+		return err
+	case 0:
+		return fmt.Errorf("%s writes no file %q; it writes %s", target.Name, only, strings.Join(names, ", "))
+	}
+	return fmt.Errorf("-o - prints one file, but %s writes %s; choose with --machine and --only", target.Name, strings.Join(names, ", "))
+}
+
+// imagePath says where images lie as seen from the output folder, so that the
+// two can be moved together.
+func (s *session) imagePath(output string) (func(*fleet.Image) string, error) {
+	from, err := filepath.Abs(s.files.Path(output))
+	if err != nil {
+		return nil, fmt.Errorf("cannot tell where the output folder is: %w", err)
+	}
+	return func(image *fleet.Image) string {
+		if path.IsAbs(image.File) {
+			return image.File
+		}
+		name := path.Join(image.Folder, image.File)
+		to, err := filepath.Abs(s.files.Path(name))
+		if err != nil {
+			return name
+		}
+		relative, err := filepath.Rel(from, to)
+		if err != nil {
+			return filepath.ToSlash(to)
+		}
+		return filepath.ToSlash(relative)
+	}, nil
+}

@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+	"github.com/spf13/cobra"
+
+	"stavren.example/stavren"
+	"stavren.example/stavren/finding"
+)
+
+func (s *session) rulesCommand() *cobra.Command {
+	var format format
+	c := &cobra.Command{
+		Use:     "rules [NAME]",
+		Short:   "Print the rule book, or one rule with its examples",
+		Example: "  stavren rules\n  stavren rules port-claimed-twice",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			rules := stavren.Rules()
+			if len(args) == 1 {
+				rule, err := findRule(rules, args[0])
+				if err != nil {
+					return err
+				}
+				if format == "json" {
+					return printJSON(s.stdout, jsonRule(rule))
+				}
+				s.printRule(rule)
+				return nil
+			}
+			if format == "json" {
+				list := []any{}
+				for _, rule := range rules {
+					list = append(list, jsonRule(rule))
+				}
+				return printJSON(s.stdout, list)
+			}
+			theme := ""
+			for _, rule := range rules {
+				if rule.Theme != theme {
+					if theme != "" {
+						fmt.Fprintln(s.stdout)
+					}
+					theme = rule.Theme
+					fmt.Fprintln(s.stdout, heading.Render(theme))
+				}
+				first, _, _ := strings.Cut(rule.Why, ". ")
+				fmt.Fprintf(s.stdout, "  %-8s %s\n           %s\n", rule.Severity, bold.Render(rule.Name), dim.Render(strings.TrimSuffix(first, ".")+"."))
+			}
+			return nil
+		},
+	}
+	s.addFormat(c, &format)
+	return c
+}
+
+func findRule(rules []finding.Rule, name string) (finding.Rule, error) {
+	var near []string
+	for _, rule := range rules {
+		if rule.Name == name {
+			return rule, nil
+		}
+		for _, word := range strings.Split(name, "-") {
+			if len(word) > 2 && strings.Contains(rule.Name, word) {
+				near = append(near, rule.Name)
+				break
+			}
+		}
+	}
+	if len(near) > 0 {
+		return finding.Rule{}, fmt.Errorf("there is no rule %q; is it %s?", name, strings.Join(near, " or "))
+	}
+	return finding.Rule{}, fmt.Errorf("there is no rule %q; stavren rules lists them", name)
+}
+
+func (s *session) printRule(rule finding.Rule) {
+	fmt.Fprintf(s.stdout, "%s  %s, %s\n\n%s\n", heading.Render(rule.Name), severityStyle(rule.Severity).Render(rule.Severity.String()), rule.Theme, ansi.Wordwrap(rule.Why, 78, ""))
+	for _, part := range []struct{ title, text string }{{"wrong", rule.Wrong}, {"right", rule.Right}} {
+		if part.text != "" {
+			fmt.Fprintf(s.stdout, "\n%s\n%s", bold.Render(part.title), indent(part.text))
+		}
+	}
+}
+
+func jsonRule(rule finding.Rule) any {
+	return map[string]any{"name": rule.Name, "severity": rule.Severity.String(), "theme": rule.Theme, "why": rule.Why, "wrong": rule.Wrong, "right": rule.Right}
+}
+
+func indent(text string) string {
+	return "  " + strings.ReplaceAll(strings.TrimSuffix(text, "\n"), "\n", "\n  ") + "\n"
+}

@@ -1,0 +1,160 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/rivo/uniseg"
+	"github.com/spf13/cobra"
+
+	"stavren.example/stavren"
+	"stavren.example/stavren/fleet"
+)
+
+func (s *session) showCommand() *cobra.Command {
+	var load loadFlags
+	var format format
+	var origins bool
+	c := &cobra.Command{
+		Use:   "show FILE [MACHINE]",
+		Short: "Show resolved machines with every default",
+		Long: `Show prints machines as they would be made: every value, with those that nobody
+wrote marked as defaults. With --origins each value says where it was written.`,
+		Example: "  stavren show tide-office.stavren.yaml almanac\n  stavren show --origins tide-office.stavren.yaml",
+		Args:    cobra.RangeArgs(1, 2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, err := s.load(args[0], load)
+			if err != nil {
+				return err
+			}
+			machines, err := machineArgument(f, args)
+			if err != nil {
+				return err
+			}
+			if format == "json" {
+				return printJSON(s.stdout, jsonSheets(f, machines))
+			}
+			for i, m := range machines {
+				if i > 0 {
+					fmt.Fprintln(s.stdout)
+				}
+				printSheet(s.stdout, stavren.Sheet(f, m), origins)
+			}
+			return nil
+		},
+	}
+	load.add(c)
+	s.addFormat(c, &format)
+	c.Flags().BoolVar(&origins, "origins", false, "say where each value was written")
+	return c
+}
+
+// printSheet writes one machine: values in groups, the group's name above.
+func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
+	fmt.Fprintln(out, heading.Render(sheet.Machine)+oneLineAbout(sheet.About))
+	fmt.Fprintln(out, dim.Render("  "+sheet.System))
+	width, valueWidth := 0, 0
+	for _, row := range sheet.Rows {
+		_, key := splitPath(row.Path)
+		width = max(width, len(key))
+		valueWidth = max(valueWidth, min(uniseg.StringWidth(shown(row.Value)), 40))
+	}
+	group := ""
+	for _, row := range sheet.Rows {
+		if row.Path == "about" {
+			continue
+		}
+		newGroup, key := splitPath(row.Path)
+		if newGroup != group {
+			group = newGroup
+			fmt.Fprintln(out, bold.Render(group))
+		}
+		value := shown(row.Value)
+		line := "  " + key + strings.Repeat(" ", width-len(key)+2) + value
+		if note := originNote(row.Origin, origins); note != "" {
+			line += strings.Repeat(" ", max(valueWidth-uniseg.StringWidth(value), 0)+2) + dim.Render(note)
+		}
+		fmt.Fprintln(out, line)
+	}
+}
+
+func oneLineAbout(about string) string {
+	if about == "" {
+		return ""
+	}
+	return "  " + shown(about)
+}
+
+// shown is a value as a terminal may show it: on one line, without characters
+// that would move the cursor.
+func shown(value string) string {
+	if strings.ContainsAny(value, "\n\r\t\x1b") {
+		return strconv.Quote(value)
+	}
+	return visible([]rune(value))
+}
+
+func originNote(origin fleet.Origin, wanted bool) string {
+	switch {
+	case origin.IsDefault():
+		return fleet.Default
+	case !wanted:
+		return ""
+	case origin.Via != "":
+		return origin.Place.String() + " (" + origin.Via + ")"
+	}
+	return origin.Place.String()
+}
+
+// splitPath divides "disks.root.size" into its group and the rest; a value of
+// the machine itself is in the group "machine".
+func splitPath(path string) (group, key string) {
+	if group, key, deep := strings.Cut(path, "."); deep {
+		return group, key
+	}
+	return "machine", path
+}
+
+type jsonSheet struct {
+	Machine string    `json:"machine"`
+	System  string    `json:"system"`
+	Values  []jsonRow `json:"values"`
+}
+
+type jsonRow struct {
+	Path    string `json:"path"`
+	Value   string `json:"value"`
+	Default bool   `json:"default,omitempty"`
+	File    string `json:"file,omitempty"`
+	Line    int32  `json:"line,omitempty"`
+	Column  int32  `json:"column,omitempty"`
+	Via     string `json:"via,omitempty"`
+}
+
+func jsonSheets(f *fleet.Fleet, machines []*fleet.Machine) any {
+	sheets := make([]jsonSheet, 0, len(machines))
+	for _, m := range machines {
+		sheet := stavren.Sheet(f, m)
+		out := jsonSheet{Machine: sheet.Machine, System: sheet.System}
+		for _, row := range sheet.Rows {
+			entry := jsonRow{Path: row.Path, Value: row.Value, Default: row.Origin.IsDefault(),
+				File: row.Origin.File, Line: row.Origin.Line, Column: row.Origin.Column}
+			if !entry.Default {
+				entry.Via = row.Origin.Via
+			}
+			out.Values = append(out.Values, entry)
+		}
+		sheets = append(sheets, out)
+	}
+	return map[string]any{"fleet": f.Name, "machines": sheets}
+}
+
+// count writes a number with its noun.
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return strconv.Itoa(n) + " " + many
+}

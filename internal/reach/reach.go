@@ -1,0 +1,136 @@
+// Package reach says how to get into a machine that was defined: by which
+// command, under which address, through which forwarded port.
+package reach
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"stavren.example/stavren/fleet"
+)
+
+// Way is one way into a machine.
+type Way struct {
+	// Name is the forwarded port's, such as "site".
+	Name string `json:"name"`
+	// Open is what to run or to open: an SSH command, a URL, or an address.
+	Open string `json:"open"`
+	// From and To are the two ends of the forwarded port.
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// Machine is how to reach one machine.
+type Machine struct {
+	Name string `json:"machine"`
+	// Logins are the users that can log in by key.
+	Logins []string `json:"logins"`
+	Ways   []Way    `json:"ways"`
+	// Missing says why there is no way to log in, or is empty.
+	Missing string `json:"missing,omitempty"`
+	// Config is an OpenSSH client configuration, or empty.
+	Config string `json:"ssh_config,omitempty"`
+}
+
+// sshPort is where an SSH server listens unless it is told otherwise.
+const sshPort = 22
+
+// services are well-known ports that a browser opens (IANA service names).
+var services = map[int]string{80: "http", 443: "https", 8080: "http", 8443: "https", 3000: "http"}
+
+// Of says how to reach a machine.
+func Of(f *fleet.Fleet, m *fleet.Machine) Machine {
+	result := Machine{Name: m.Name, Logins: []string{}, Ways: []Way{}}
+	var login *fleet.User
+	for _, user := range m.Users {
+		if len(user.Keys) == 0 {
+			continue
+		}
+		result.Logins = append(result.Logins, user.Name)
+		// Whoever may administer the machine is the one to log in as.
+		if login == nil || login.Admin == fleet.NoAdmin && user.Admin != fleet.NoAdmin {
+			login = user
+		}
+	}
+	var ssh *fleet.Port
+	for _, port := range m.Ports {
+		way := Way{
+			Name: port.Name,
+			From: net.JoinHostPort(port.Listen.String(), strconv.Itoa(port.Host)) + "/" + string(port.Protocol),
+			To:   strconv.Itoa(port.Machine) + "/" + string(port.Protocol),
+		}
+		host := clientAddress(port.Listen)
+		way.Open = net.JoinHostPort(host, strconv.Itoa(port.Host))
+		switch scheme := services[port.Machine]; {
+		case port.Protocol != fleet.TCP:
+		case port.Machine == sshPort && login != nil:
+			way.Open = sshCommand(f, login, host, port.Host)
+			if ssh == nil {
+				ssh = port
+			}
+		case scheme != "":
+			way.Open = scheme + "://" + way.Open + "/"
+		}
+		result.Ways = append(result.Ways, way)
+	}
+	switch {
+	case login == nil && ssh == nil && len(m.Users) == 0:
+		result.Missing = "nobody can log in: give it a user with a key, under users"
+	case login == nil:
+		result.Missing = "nobody can log in: no user has a key; add keys to a user"
+	case ssh == nil:
+		result.Missing = "no way in for SSH: forward a port to it with ports: {ssh: {host: auto, machine: 22}}"
+	default:
+		result.Config = sshConfig(f, m, login, ssh)
+	}
+	return result
+}
+
+// clientAddress is what a client on the host connects to for a listener.
+func clientAddress(listen netip.Addr) string {
+	switch {
+	case listen.IsUnspecified() && listen.Is6():
+		return "::1"
+	case listen.IsUnspecified():
+		return "127.0.0.1"
+	}
+	return listen.String()
+}
+
+func sshCommand(f *fleet.Fleet, user *fleet.User, host string, port int) string {
+	command := fmt.Sprintf("ssh -p %d", port)
+	if identity := identityFile(f, user); identity != "" {
+		command += " -i " + identity
+	}
+	return command + " " + user.Name + "@" + host
+}
+
+// identityFile is where the private half of a user's key lies if it lies where
+// ssh-keygen puts it: beside the public half, without .pub.
+func identityFile(f *fleet.Fleet, user *fleet.User) string {
+	for _, name := range user.Keys {
+		if key := f.Key(name); key != nil {
+			if private, is := strings.CutSuffix(key.File, ".pub"); is && !strings.ContainsAny(private, " '\"\\$`") {
+				return private
+			}
+		}
+	}
+	return ""
+}
+
+// sshConfig renders a Host entry of ssh_config(5). The machine's host key is
+// taken on the first visit and held under a name of its own, since many
+// machines share one address; a changed key is still refused.
+func sshConfig(f *fleet.Fleet, m *fleet.Machine, user *fleet.User, port *fleet.Port) string {
+	var text strings.Builder
+	fmt.Fprintf(&text, "Host %s\n", m.Name)
+	fmt.Fprintf(&text, "  HostName %s\n", clientAddress(port.Listen))
+	fmt.Fprintf(&text, "  Port %d\n", port.Host)
+	fmt.Fprintf(&text, "  User %s\n", user.Name)
+	fmt.Fprintf(&text, "  HostKeyAlias %s.%s\n", m.Name, f.Name)
+	fmt.Fprintf(&text, "  StrictHostKeyChecking accept-new\n")
+	return text.String()
+}

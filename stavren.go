@@ -1,0 +1,144 @@
+// Package stavren checks definitions of virtual machines before launch and
+// renders them for hypervisors, clouds and first-boot data.
+//
+// Start with [Load], which reads a definition file. [Check] then tells what
+// would go wrong, and [Render] makes the files of a target:
+//
+//	fleet, err := stavren.Load(os.DirFS("."), "tide-office.stavren.yaml", stavren.LoadOptions{})
+//	findings := stavren.Check(fleet)
+//	files, err := stavren.Render(ctx, fleet, "cloud-init", stavren.RenderOptions{})
+//	err = stavren.WriteFolder("out", files)
+//
+// A fleet may also be built in Go, from the nouns of package fleet.
+//
+// Nothing here opens a socket or runs a program. Files are read through io/fs
+// and written by [WriteFolder] alone. The packages stavren, fleet, finding,
+// check and render keep their promises from version 1 on; until then they may
+// change, and the changelog says how.
+package stavren
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"stavren.example/stavren/check"
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/host"
+	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/target/cloudinit"
+	"stavren.example/stavren/internal/target/qemu"
+	"stavren.example/stavren/internal/target/seed"
+	"stavren.example/stavren/render"
+)
+
+// LoadOptions changes how definitions are read; its zero value is for
+// definitions that one does not trust.
+type LoadOptions = source.Options
+
+// RenderOptions changes what is rendered; its zero value renders every machine.
+type RenderOptions = render.Options
+
+// targets is every built-in target, in the order of the documentation.
+var targets = []render.Target{
+	cloudinit.Target,
+	seed.Target,
+	qemu.Target,
+}
+
+// Load reads the definition of the given name, with the files that it names.
+//
+// A definition with faults gives an error that [Findings] takes apart: every
+// fault of the file, with its place and remedy. Any other error means that the
+// file itself could not be read.
+func Load(files fs.FS, name string, options LoadOptions) (*fleet.Fleet, error) {
+	return source.Load(files, name, options)
+}
+
+// Findings returns the findings within an error of [Load], [Render] or
+// [Stream], or nil if the error is about something else.
+func Findings(err error) []finding.Finding { return source.Faults(err) }
+
+// Check returns everything that would go wrong, sorted by place. Fleets that
+// will share a host are checked together, so that ports and addresses that meet
+// across them are found. Fleets built in Go are to be completed before.
+func Check(fleets ...*fleet.Fleet) []finding.Finding { return check.Run(fleets...) }
+
+// Rules returns the rule book: what reading a definition can find, and then
+// what [Check] can.
+func Rules() []finding.Rule { return append(source.Rules(), check.Rules()...) }
+
+// Targets returns the built-in targets.
+func Targets() []render.Target { return append([]render.Target(nil), targets...) }
+
+// Target returns the built-in target of that name.
+func Target(name string) (render.Target, error) {
+	var names []string
+	for _, target := range targets {
+		if target.Name == name {
+			return target, nil
+		}
+		names = append(names, target.Name)
+	}
+	return render.Target{}, fmt.Errorf("there is no target %q; the targets are %s", name, strings.Join(names, ", "))
+}
+
+// Render makes the files of a target in memory. A fleet in which [Check] finds
+// errors is refused, with the findings in the error.
+func Render(ctx context.Context, f *fleet.Fleet, target string, options RenderOptions) ([]render.File, error) {
+	t, err := Target(target)
+	if err != nil {
+		return nil, err
+	}
+	if err := Refusal(t, f); err != nil {
+		return nil, err
+	}
+	return render.All(ctx, t, f, options)
+}
+
+// Refusal returns the errors that keep a fleet from being rendered for a
+// target, or nil. Warnings and advice do not.
+func Refusal(target render.Target, f *fleet.Fleet) error {
+	var errors finding.Errors
+	for _, found := range append(Check(f), Needs(target, f)...) {
+		if found.Severity == finding.Error {
+			errors = append(errors, found)
+		}
+	}
+	if len(errors) == 0 {
+		return nil
+	}
+	return finding.Errors(finding.Sort(errors))
+}
+
+// Needs returns what a fleet lacks for one target alone.
+func Needs(target render.Target, f *fleet.Fleet) []finding.Finding {
+	if target.Needs == nil {
+		return nil
+	}
+	var findings []finding.Finding
+	for _, m := range f.Machines {
+		findings = append(findings, target.Needs(f, m)...)
+	}
+	return finding.Sort(findings)
+}
+
+// WriteFolder writes rendered files below a folder: all of them, or none if
+// anything is in the way. A file that Stavren did not write, or that was changed
+// since, is never overwritten.
+func WriteFolder(folder string, files []render.File) error {
+	writer, err := host.OpenFolder(folder)
+	if err != nil {
+		return err
+	}
+	defer writer.Close()
+	for _, file := range files {
+		if err := writer.Add(file.Name, file.Data, file.Mode); err != nil {
+			return err
+		}
+	}
+	_, err = writer.Commit(false)
+	return err
+}
