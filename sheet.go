@@ -1,6 +1,8 @@
 package stavren
 
 import (
+	"strings"
+
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/reach"
@@ -26,6 +28,7 @@ func Sheet(f *fleet.Fleet, m *fleet.Machine) MachineSheet {
 	if image := f.Image(m.Image); image != nil {
 		sheet.System = "system " + image.OS + " is not in the list"
 		if system, known := catalog.Lookup(image.OS); known {
+			nameShells(sheet.Rows, system.Family.Shell)
 			sheet.System = system.Title + ", " + image.Arch
 			if !system.EndOfLife.IsZero() {
 				sheet.System += ", supported until " + system.EndOfLife.Format("2006-01-02")
@@ -33,6 +36,15 @@ func Sheet(f *fleet.Fleet, m *fleet.Machine) MachineSheet {
 		}
 	}
 	return sheet
+}
+
+// nameShells puts the system's usual shell where a user names none.
+func nameShells(rows []SheetRow, shell string) {
+	for i := range rows {
+		if strings.HasPrefix(rows[i].Path, "users.") && strings.HasSuffix(rows[i].Path, ".shell") && rows[i].Origin.IsDefault() {
+			rows[i].Value = shell
+		}
+	}
 }
 
 // MachineReach is how to get into one machine.

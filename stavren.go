@@ -21,12 +21,12 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
-	"strings"
 
 	"stavren.example/stavren/check"
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/host"
+	"stavren.example/stavren/internal/nearest"
 	"stavren.example/stavren/internal/source"
 	"stavren.example/stavren/internal/target/cloudinit"
 	"stavren.example/stavren/internal/target/qemu"
@@ -82,7 +82,7 @@ func Target(name string) (render.Target, error) {
 		}
 		names = append(names, target.Name)
 	}
-	return render.Target{}, fmt.Errorf("there is no target %q; the targets are %s", name, strings.Join(names, ", "))
+	return render.Target{}, fmt.Errorf("there is no target %q; %s", name, nearest.Remedy(name, names))
 }
 
 // Render makes the files of a target in memory. A fleet in which [Check] finds

@@ -36,8 +36,9 @@ debootstrap --variant=minbase \
 	{ tail -n 20 "$work/debootstrap.log" >&2; exit 1; }
 
 echo 'LABEL=system / ext4 defaults 0 1' >"$root/etc/fstab"
-# Seeds only: looking for clouds on the network would cost minutes.
-echo 'datasource_list: [NoCloud, None]' >"$root/etc/cloud/cloud.cfg.d/90-datasource.cfg"
+# Seeds only: looking for clouds on the network would cost minutes. And no
+# locale: this small system has no package that could make one.
+printf '%s\n' 'datasource_list: [NoCloud, None]' 'locale: false' >"$root/etc/cloud/cloud.cfg.d/90-small.cfg"
 # Kept small and quick: no package lists, no host keys of its own.
 rm -rf "$root"/var/cache/apt/archives/*.deb "$root"/var/lib/apt/lists/* "$root"/etc/ssh/ssh_host_*
 : >"$root/etc/machine-id"

@@ -7,6 +7,7 @@ import (
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/internal/nearest"
 )
 
 // example puts an excerpt into a definition that is otherwise sound.
@@ -34,7 +35,7 @@ var unknownImage = Rule{
 		if m.Image != "" && f.Image(m.Image) == nil {
 			p.report(m.PlaceOf("image"), machinePath(m, "image"),
 				fmt.Sprintf("machine %s boots the image %q, which is not defined", m.Name, m.Image),
-				"define it under images, or use "+knownNames(imageNames(f)))
+				meant(m.Image, "images", imageNames(f)))
 		}
 	},
 }
@@ -52,7 +53,7 @@ var unknownSystem = Rule{
 				if _, known := catalog.Lookup(image.OS); !known {
 					p.report(image.PlaceOf("os"), "images."+image.Name+".os",
 						fmt.Sprintf("image %s holds the system %q, which is not in the list", image.Name, image.OS),
-						"use "+knownNames(systemNames()))
+						nearest.Remedy(image.OS, systemNames())+"")
 				}
 			}
 		}
@@ -71,7 +72,7 @@ var unknownNetwork = Rule{
 			if f.Network(nic.Network) == nil {
 				p.report(nic.PlaceOf("network"), machinePath(m, "nics", nic.Name),
 					fmt.Sprintf("machine %s is on the network %q, which is not defined", m.Name, nic.Network),
-					"define it under networks, or use "+knownNames(networkNames(f)))
+					meant(nic.Network, "networks", networkNames(f)))
 			}
 		}
 	},
@@ -88,9 +89,9 @@ var unknownKey = Rule{
 		for _, user := range m.Users {
 			for _, name := range user.Keys {
 				if f.Key(name) == nil {
-					p.report(user.PlaceOf("keys"), machinePath(m, "users", user.Name, "keys"),
+					p.report(user.PlaceOfItem("keys", name), machinePath(m, "users", user.Name, "keys"),
 						fmt.Sprintf("user %s of machine %s logs in with the key %q, which is not defined", user.Name, m.Name, name),
-						"define it under keys, or use "+knownNames(keyNames(f)))
+						meant(name, "keys", keyNames(f)))
 				}
 			}
 		}
@@ -102,18 +103,12 @@ func machinePath(m *fleet.Machine, keys ...string) string {
 	return "machines." + m.Name + "." + strings.Join(keys, ".")
 }
 
-// knownNames words a choice of names for a remedy.
-func knownNames(names []string) string {
-	const most = 30
-	switch {
-	case len(names) == 0:
-		return "none: none is defined yet"
-	case len(names) == 1:
-		return names[0]
-	case len(names) > most:
-		return "one of " + strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", len(names)-most)
+// meant words the remedy for a name that leads nowhere.
+func meant(name, section string, known []string) string {
+	if near := nearest.Word(name, known); near != "" {
+		return fmt.Sprintf("did you mean %q? If not, define it under %s", near, section)
 	}
-	return "one of " + strings.Join(names, ", ")
+	return "define it under " + section + "; " + nearest.Remedy(name, known)
 }
 
 func imageNames(f *fleet.Fleet) (names []string) {

@@ -214,6 +214,15 @@ func (w *walker) call(call *syntax.CallExpr, fed bool) {
 			environment[assign.Name.Value] = literal(assign.Value)
 		}
 	}
+	if words[0] == "export" {
+		// POSIX sh parses it as a command, bash as a declaration.
+		for _, word := range words[1:] {
+			if name, value, set := strings.Cut(word, "="); set {
+				w.exported[name] = value
+			}
+		}
+		return
+	}
 	words = unwrap(words, environment)
 	if len(words) == 0 || w.functions[words[0]] {
 		return

@@ -89,5 +89,21 @@ func (o *Origins) PlaceOf(key string) Place {
 	return o.OriginOf(Itself).Place
 }
 
+// SetItemOrigin records where one entry of the list behind key came from.
+func (o *Origins) SetItemOrigin(key, item string, origin Origin) {
+	o.SetOrigin(itemKey(key, item), origin)
+}
+
+// PlaceOfItem returns the place of one entry of the list behind key, or of the
+// list where the entry has none.
+func (o *Origins) PlaceOfItem(key, item string) Place {
+	if place := o.OriginOf(itemKey(key, item)).Place; place.IsValid() {
+		return place
+	}
+	return o.PlaceOf(key)
+}
+
+func itemKey(key, item string) string { return key + "=" + item }
+
 // IsDefault reports whether the value of key was filled in and not written.
 func (o *Origins) IsDefault(key string) bool { return o.OriginOf(key).IsDefault() }

@@ -24,7 +24,7 @@ const (
 	TB Bytes = 1e12
 )
 
-// byteUnits lists binary units first, so that String prefers them.
+// byteUnits lists binary units first, so that String prefers them where both fit.
 var byteUnits = []struct {
 	suffix string
 	size   Bytes
@@ -37,28 +37,31 @@ var byteUnits = []struct {
 // supported hypervisors can make.
 const maxBytes = 8192 * TiB
 
-// String returns the amount in the largest unit that holds it exactly, such as
-// "1536MiB"; [ParseBytes] reads it back to the same value.
+// String returns the amount in the unit that says it exactly with the smallest
+// number, such as "1536MiB" or "20GB"; [ParseBytes] reads it back to the same
+// value.
 func (b Bytes) String() string {
+	number, suffix := int64(b), "B"
 	if b != 0 {
 		for _, unit := range byteUnits {
-			if b%unit.size == 0 {
-				return strconv.FormatInt(int64(b/unit.size), 10) + unit.suffix
+			if count := int64(b / unit.size); b%unit.size == 0 && count < number {
+				number, suffix = count, unit.suffix
 			}
 		}
 	}
-	return strconv.FormatInt(int64(b), 10) + "B"
+	return strconv.FormatInt(number, 10) + suffix
 }
 
 // Errors of [ParseBytes], for callers that word their own remedy.
 var (
 	ErrNoUnit      = errors.New("the unit is missing")
 	ErrUnknownUnit = errors.New("unknown unit")
+	ErrTooMuch     = errors.New("more than 8192TiB")
 )
 
 // ParseBytes reads an amount with its unit, such as "512MiB", "20GB" or "100B".
-// The number is whole and positive. It returns [ErrNoUnit] or [ErrUnknownUnit]
-// where the unit is at fault.
+// The number is whole and positive. It returns [ErrNoUnit], [ErrUnknownUnit]
+// or [ErrTooMuch] where that is what is wrong.
 func ParseBytes(text string) (Bytes, error) {
 	digits := strings.TrimRight(text, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz")
 	suffix := text[len(digits):]
@@ -82,7 +85,7 @@ func ParseBytes(text string) (Bytes, error) {
 		return 0, fmt.Errorf("%w %q", ErrUnknownUnit, suffix)
 	}
 	if number > int64(maxBytes/size) {
-		return 0, fmt.Errorf("%q is more than %v", text, maxBytes)
+		return 0, fmt.Errorf("%q is %w", text, ErrTooMuch)
 	}
 	return Bytes(number) * size, nil
 }

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
-	"strings"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/nearest"
 )
 
 // Stream renders a fleet and hands over each file, machine by machine in the
@@ -52,29 +52,17 @@ func chosen(f *fleet.Fleet, names []string) ([]*fleet.Machine, error) {
 	for _, name := range names {
 		m := f.Machine(name)
 		if m == nil {
-			return nil, fmt.Errorf("fleet %s has no machine %q; it has %s", f.Name, name, machineNames(f))
+			var known []string
+			for _, m := range f.Machines {
+				known = append(known, m.Name)
+			}
+			return nil, fmt.Errorf("fleet %s has no machine %q; %s", f.Name, name, nearest.Remedy(name, known))
 		}
 		if !slices.Contains(machines, m) {
 			machines = append(machines, m)
 		}
 	}
 	return machines, nil
-}
-
-func machineNames(f *fleet.Fleet) string {
-	const most = 20
-	var names []string
-	for i, m := range f.Machines {
-		if i == most {
-			names = append(names, fmt.Sprintf("and %d more", len(f.Machines)-most))
-			break
-		}
-		names = append(names, m.Name)
-	}
-	if len(names) == 0 {
-		return "none"
-	}
-	return strings.Join(names, ", ")
 }
 
 // streamMachines renders on every processor and delivers in order: each machine

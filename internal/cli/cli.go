@@ -18,6 +18,7 @@ import (
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/host"
+	"stavren.example/stavren/internal/nearest"
 )
 
 // Exit codes of the command.
@@ -176,10 +177,7 @@ func machineArgument(f *fleet.Fleet, args []string) ([]*fleet.Machine, error) {
 	for _, m := range f.Machines {
 		names = append(names, m.Name)
 	}
-	if len(names) > 20 {
-		names = append(names[:20], fmt.Sprintf("and %d more", len(f.Machines)-20))
-	}
-	return nil, fmt.Errorf("fleet %s has no machine %q; it has %s", f.Name, args[1], strings.Join(names, ", "))
+	return nil, fmt.Errorf("fleet %s has no machine %q; %s", f.Name, args[1], nearest.Remedy(args[1], names))
 }
 
 // format is the value of --format.

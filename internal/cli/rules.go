@@ -9,6 +9,7 @@ import (
 
 	"stavren.example/stavren"
 	"stavren.example/stavren/finding"
+	"stavren.example/stavren/internal/nearest"
 )
 
 func (s *session) rulesCommand() *cobra.Command {
@@ -58,22 +59,14 @@ func (s *session) rulesCommand() *cobra.Command {
 }
 
 func findRule(rules []finding.Rule, name string) (finding.Rule, error) {
-	var near []string
+	var names []string
 	for _, rule := range rules {
 		if rule.Name == name {
 			return rule, nil
 		}
-		for _, word := range strings.Split(name, "-") {
-			if len(word) > 2 && strings.Contains(rule.Name, word) {
-				near = append(near, rule.Name)
-				break
-			}
-		}
+		names = append(names, rule.Name)
 	}
-	if len(near) > 0 {
-		return finding.Rule{}, fmt.Errorf("there is no rule %q; is it %s?", name, strings.Join(near, " or "))
-	}
-	return finding.Rule{}, fmt.Errorf("there is no rule %q; stavren rules lists them", name)
+	return finding.Rule{}, fmt.Errorf("there is no rule %q; %s", name, nearest.Remedy(name, names))
 }
 
 func (s *session) printRule(rule finding.Rule) {

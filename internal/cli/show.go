@@ -51,6 +51,10 @@ wrote marked as defaults. With --origins each value says where it was written.`,
 	return c
 }
 
+// maxKey is how long a key may be to count for the width of its column; paths of
+// files run over.
+const maxKey = 26
+
 // printSheet writes one machine: values in groups, the group's name above.
 func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 	fmt.Fprintln(out, heading.Render(sheet.Machine)+oneLineAbout(sheet.About))
@@ -58,8 +62,10 @@ func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 	width, valueWidth := 0, 0
 	for _, row := range sheet.Rows {
 		_, key := splitPath(row.Path)
-		width = max(width, len(key))
-		valueWidth = max(valueWidth, min(uniseg.StringWidth(shown(row.Value)), 40))
+		if len(key) <= maxKey {
+			width = max(width, len(key))
+		}
+		valueWidth = max(valueWidth, min(uniseg.StringWidth(shown(row.Value)), 32))
 	}
 	group := ""
 	for _, row := range sheet.Rows {
@@ -72,9 +78,9 @@ func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 			fmt.Fprintln(out, bold.Render(group))
 		}
 		value := shown(row.Value)
-		line := "  " + key + strings.Repeat(" ", width-len(key)+2) + value
+		line := "  " + key + strings.Repeat(" ", max(width-len(key), 0)+2) + value
 		if note := originNote(row.Origin, origins); note != "" {
-			line += strings.Repeat(" ", max(valueWidth-uniseg.StringWidth(value), 0)+2) + dim.Render(note)
+			line += strings.Repeat(" ", max(width+valueWidth+4-uniseg.StringWidth(line), 0)+2) + dim.Render(note)
 		}
 		fmt.Fprintln(out, line)
 	}

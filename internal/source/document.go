@@ -57,7 +57,7 @@ func (r *reader) parse(name string, data []byte) *document {
 		r.yamlFault(d, err)
 		return nil
 	}
-	if len(root.Content) != 1 {
+	if len(root.Content) != 1 || isNull(root.Content[0]) && root.Content[0].Value == "" {
 		r.faultAt(ruleEmptyFile, fleet.Place{File: name}, "", "the file says nothing", remedyEmptyFile)
 		return nil
 	}

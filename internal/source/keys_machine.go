@@ -63,7 +63,7 @@ var machineTable = newTable[fleet.Machine]("a machine", nil,
 
 var resourcesTable = newTable[fleet.Resources]("resources", nil,
 	field[fleet.Resources]{key: "cpus", doc: "Virtual processors.", standard: "1", example: "2",
-		kind: whole(1, 1024, func(x *fleet.Resources) *int { return &x.CPUs })},
+		kind: whole(1, 1024, "a number such as 2", func(x *fleet.Resources) *int { return &x.CPUs })},
 	field[fleet.Resources]{key: "memory", doc: "Main memory.", standard: fleet.DefaultMemory.String(), example: "2GiB",
 		kind: amount(fleet.MiB, func(x *fleet.Resources) *fleet.Bytes { return &x.Memory })},
 )
@@ -78,7 +78,7 @@ var diskTable = newTable("a disk", finishDisk,
 	field[fleet.Disk]{key: "mount", doc: "Folder inside the machine where the data disk appears.", example: "/srv/almanac",
 		kind: word(insidePath, func(d *fleet.Disk) *string { return &d.Mount })},
 	field[fleet.Disk]{key: "keep", doc: "The disk outlives the machine.", standard: "false", example: "true",
-		kind: flag(func(d *fleet.Disk) *bool { return &d.Keep })},
+		kind: truth(func(d *fleet.Disk) *bool { return &d.Keep })},
 )
 
 var labelCharacters = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
@@ -110,7 +110,7 @@ var nicTable = newTable[fleet.NIC]("a network interface", nil,
 	field[fleet.NIC]{key: "network", doc: "The network that it is on.", standard: "the interface's name", example: "quay",
 		kind: word(label, func(n *fleet.NIC) *string { return &n.Network })},
 	field[fleet.NIC]{key: "address", doc: "Its fixed address.", standard: "from the network by DHCP", example: "10.44.7.20",
-		kind: address(func(n *fleet.NIC) *netip.Addr { return &n.Address })},
+		kind: address("10.44.7.20", func(n *fleet.NIC) *netip.Addr { return &n.Address })},
 	field[fleet.NIC]{key: "hardware_address", doc: "Its hardware address.", standard: "derived from the names", example: "\"02:00:5e:10:00:01\"",
 		kind: text(hardwareAddress, func(n *fleet.NIC) *string { return &n.HardwareAddress })},
 )
@@ -127,11 +127,11 @@ func hardwareAddress(text string) string {
 var portTable = newTable[fleet.Port]("a port", nil,
 	field[fleet.Port]{key: "host", doc: "Port on the host, or `auto` for one that is chosen and stays.", standard: "auto", example: "8080", kind: hostPort()},
 	field[fleet.Port]{key: "machine", doc: "Port inside the machine.", example: "80", required: true,
-		kind: whole(1, 65535, func(p *fleet.Port) *int { return &p.Machine })},
+		kind: whole(1, 65535, "a number such as 80", func(p *fleet.Port) *int { return &p.Machine })},
 	field[fleet.Port]{key: "protocol", doc: "Transport protocol.", standard: "tcp", example: "udp",
 		kind: choice(func(p *fleet.Port) *fleet.Protocol { return &p.Protocol }, fleet.TCP, fleet.UDP)},
 	field[fleet.Port]{key: "listen", doc: "Address of the host that takes connections; 0.0.0.0 takes them from the whole network.", standard: "127.0.0.1", example: "127.0.0.1",
-		kind: address(func(p *fleet.Port) *netip.Addr { return &p.Listen })},
+		kind: address("127.0.0.1", func(p *fleet.Port) *netip.Addr { return &p.Listen })},
 )
 
 func hostPort() kind[fleet.Port] {
@@ -145,7 +145,7 @@ func hostPort() kind[fleet.Port] {
 			into.Auto = true
 			return true
 		}
-		number, ok := r.whole(v, 1, 65535)
+		number, ok := r.whole(v, 1, 65535, "a number such as 8080, or auto")
 		into.Host = number
 		return ok
 	}}
@@ -166,9 +166,9 @@ var userTable = newTable[fleet.User]("a user", nil,
 
 var firstBootTable = newTable[fleet.FirstBoot]("first_boot", nil,
 	field[fleet.FirstBoot]{key: "refresh", doc: "Fetch the package index first.", standard: "true if packages or an upgrade are asked for", example: "true",
-		kind: flag(func(b *fleet.FirstBoot) *bool { return &b.Refresh })},
+		kind: truth(func(b *fleet.FirstBoot) *bool { return &b.Refresh })},
 	field[fleet.FirstBoot]{key: "upgrade", doc: "Bring every installed package up to date.", standard: "false", example: "true",
-		kind: flag(func(b *fleet.FirstBoot) *bool { return &b.Upgrade })},
+		kind: truth(func(b *fleet.FirstBoot) *bool { return &b.Upgrade })},
 	field[fleet.FirstBoot]{key: "packages", doc: "Packages to install, by their names in the system's package manager.", example: "[nginx]",
 		kind: words("packages", packageName, func(b *fleet.FirstBoot) *[]string { return &b.Packages })},
 	field[fleet.FirstBoot]{key: "files", doc: "Files to write, by their path inside the machine.", example: "{/etc/motd: {text: \"Tide office\\n\"}}",

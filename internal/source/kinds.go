@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/nearest"
 )
 
 // scalar returns the single value of a view, if it is one.
@@ -64,7 +65,7 @@ func (r *reader) text(v view) (layer, bool) {
 	return top, true
 }
 
-// maxListItem bounds single-line texts, in bytes.
+// maxLine bounds single-line texts, in bytes.
 const maxLine = 1024
 
 // oneLine refuses what would break a line-based file such as /etc/passwd.
@@ -79,9 +80,9 @@ func oneLine(text string) string {
 }
 
 // whole is a whole number between two bounds.
-func whole[T any](least, most int, at func(*T) *int) kind[T] {
+func whole[T any](least, most int, example string, at func(*T) *int) kind[T] {
 	return kind[T]{name: "whole number from " + strconv.Itoa(least) + " to " + strconv.Itoa(most), print: func(of *T) string { return strconv.Itoa(*at(of)) }, read: func(r *reader, v view, into *T) bool {
-		number, ok := r.whole(v, least, most)
+		number, ok := r.whole(v, least, most, example)
 		if ok {
 			*at(into) = number
 		}
@@ -89,13 +90,12 @@ func whole[T any](least, most int, at func(*T) *int) kind[T] {
 	}}
 }
 
-func (r *reader) whole(v view, least, most int) (int, bool) {
-	example := "a number such as " + strconv.Itoa(max(least, 2))
+func (r *reader) whole(v view, least, most int, example string) (int, bool) {
 	top, ok := r.scalar(v, "a whole number", example)
 	if !ok {
 		return 0, false
 	}
-	if top.node.Tag != "!!int" {
+	if top.node.Tag != "!!int" && !(top.node.Tag == "!!float" && allDigits(top.node.Value)) {
 		remedy := "write " + example
 		if _, err := strconv.Atoi(top.node.Value); err == nil {
 			remedy = "remove the quotes"
@@ -113,6 +113,9 @@ func (r *reader) whole(v view, least, most int) (int, bool) {
 	}
 	return number, true
 }
+
+// allDigits recognises a whole number that YAML takes for a float since it is large.
+func allDigits(text string) bool { return strings.Trim(text, "0123456789") == "" }
 
 // amount is memory or disk room with its unit, of at least the given size.
 func amount[T any](least fleet.Bytes, at func(*T) *fleet.Bytes) kind[T] {
@@ -137,6 +140,8 @@ func amount[T any](least fleet.Bytes, at func(*T) *fleet.Bytes) kind[T] {
 				remedy = "write " + fixed + "; " + remedy
 			}
 			r.fault(ruleMissingUnit, top, r.here()+" is "+quoted(value)+", which has no unit that is known", remedy)
+		case errors.Is(err, fleet.ErrTooMuch):
+			r.fault(ruleOutOfRange, top, r.here()+" is "+quoted(value)+", more than any machine has", "write less")
 		case err != nil || top.node.Tag != "!!str":
 			return r.wrongType(top, "an amount with its unit", "write it like 512MiB or 20GiB, a whole number and its unit")
 		case bytes < least:
@@ -159,8 +164,8 @@ func fixUnit(value string) string {
 	return strings.TrimSpace(digits) + suffix[:1] + "iB"
 }
 
-// flag is true or false.
-func flag[T any](at func(*T) *bool) kind[T] {
+// truth is true or false.
+func truth[T any](at func(*T) *bool) kind[T] {
 	return kind[T]{name: "true or false", print: func(of *T) string { return strconv.FormatBool(*at(of)) }, read: func(r *reader, v view, into *T) bool {
 		top, ok := r.scalar(v, "true or false", "true or false")
 		if !ok {
@@ -200,13 +205,13 @@ func choice[T any, E ~string](at func(*T) *E, words ...E) kind[T] {
 				return true
 			}
 		}
-		r.fault(ruleBadValue, top, r.here()+" is "+quoted(value)+", which is not one of "+strings.Join(known, ", "), didYouMean(value, known))
+		r.fault(ruleBadValue, top, r.here()+" is "+quoted(value)+", which is not one of "+strings.Join(known, ", "), nearest.Remedy(value, known))
 		return false
 	}}
 }
 
-// addresses are IP addresses; one alone may stand without a list.
-func address[T any](at func(*T) *netip.Addr) kind[T] {
+// address is one IP address, as in the example.
+func address[T any](example string, at func(*T) *netip.Addr) kind[T] {
 	return kind[T]{name: "IP address", print: func(of *T) string {
 		if !at(of).IsValid() {
 			return ""
@@ -217,7 +222,7 @@ func address[T any](at func(*T) *netip.Addr) kind[T] {
 		if !ok {
 			return false
 		}
-		addr, ok := r.address(top)
+		addr, ok := r.address(top, example)
 		if ok {
 			*at(into) = addr
 		}
@@ -225,10 +230,10 @@ func address[T any](at func(*T) *netip.Addr) kind[T] {
 	}}
 }
 
-func (r *reader) address(l layer) (netip.Addr, bool) {
+func (r *reader) address(l layer, example string) (netip.Addr, bool) {
 	addr, err := netip.ParseAddr(l.node.Value)
 	if err != nil || addr.Zone() != "" {
-		remedy := "write it like 10.44.7.20"
+		remedy := "write it like " + example
 		if prefix, err := netip.ParsePrefix(l.node.Value); err == nil {
 			remedy = "write " + prefix.Addr().String() + "; the prefix length comes from the network's subnet"
 		}
@@ -241,7 +246,7 @@ func (r *reader) address(l layer) (netip.Addr, bool) {
 func addresses[T any](at func(*T) *[]netip.Addr) kind[T] {
 	return kind[T]{name: "list of IP addresses", read: func(r *reader, v view, into *T) bool {
 		return r.list(v, "IP addresses", "[10.44.7.1]", func(l layer) {
-			if addr, ok := r.address(l); ok {
+			if addr, ok := r.address(l, "10.44.7.1"); ok {
 				*at(into) = append(*at(into), addr)
 			}
 		})
@@ -270,6 +275,11 @@ func subnet[T any](at func(*T) *netip.Prefix) kind[T] {
 	}}
 }
 
+// itemOrigins is a noun that keeps the places of its lists' entries.
+type itemOrigins interface {
+	SetItemOrigin(key, item string, origin fleet.Origin)
+}
+
 // words is a list of single words that pass a rule. Layers join without repeats.
 func words[T any](what string, rule nameRule, at func(*T) *[]string) kind[T] {
 	return kind[T]{name: "list of " + what, print: func(of *T) string { return strings.Join(*at(of), ", ") }, read: func(r *reader, v view, into *T) bool {
@@ -285,19 +295,16 @@ func words[T any](what string, rule nameRule, at func(*T) *[]string) kind[T] {
 				}
 			}
 			*at(into) = append(*at(into), word)
+			if origins, ok := any(into).(itemOrigins); ok {
+				origins.SetItemOrigin(r.path[len(r.path)-1], word, l.origin())
+			}
 		})
 	}}
 }
 
-// list visits the texts of a list, in all layers since the last none.
+// list visits the texts of a list, in all layers.
 func (r *reader) list(v view, what, example string, visit func(layer)) bool {
-	start := 0
-	for i, l := range v {
-		if isNone(l.node) {
-			start = i + 1
-		}
-	}
-	for _, l := range v[start:] {
+	for _, l := range v {
 		switch {
 		case isNull(l.node):
 			r.emptyValue(l)

@@ -66,7 +66,7 @@ func Parse(files fs.FS, name string, data []byte, options Options) (*fleet.Fleet
 	}
 	if r.unlisted > 0 {
 		r.faults = append(r.faults, finding.Finding{
-			Rule: string(ruleTooManyFaults), Severity: readingSeverity, Place: fleet.Place{File: name},
+			Rule: string(ruleTooManyFaults), Severity: readingSeverity, Place: r.faults[len(r.faults)-1].Place,
 			Message: fmt.Sprintf("%d more faults are not listed", r.unlisted),
 			Remedy:  "mend the first ones and look again; they often have one cause",
 		})

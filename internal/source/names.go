@@ -57,7 +57,7 @@ func userName(name string) string {
 	if userPattern.MatchString(name) {
 		return ""
 	}
-	return "logins start with a letter or _, hold a to z, digits, _ and -, and have at most 32 characters"
+	return "names of users and groups start with a letter or _, hold a to z, digits, _ and -, and have at most 32 characters"
 }
 
 var userPattern = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,31}$`)
@@ -86,7 +86,7 @@ func insidePath(name string) string {
 	case path.Clean(name) != name:
 		return "write it without . .. or doubled slashes: " + path.Clean(name)
 	case name == "/":
-		return "write the path of a file"
+		return "write a path below /"
 	}
 	return ""
 }

@@ -4,6 +4,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/nearest"
 )
 
 // noun is a pointer to a part of the fleet, which keeps the origins of its values.
@@ -135,8 +136,12 @@ func (t *table[T, P]) sheet(of P, prefix string, add func(Row)) {
 func (t *table[T, P]) read(r *reader, v view, into P) {
 	for _, l := range v {
 		if l.node.Kind != yaml.MappingNode && !isNull(l.node) {
-			r.fault(ruleWrongType, l, r.here()+" is "+t.what+" and takes a map, but this is "+describe(l.node),
-				"write its keys below it, each on a line of its own; known are "+joinSome(t.keys))
+			subject := r.here()
+			if len(r.path) > 0 && r.path[len(r.path)-1] != t.what {
+				subject += " is " + t.what + " and"
+			}
+			r.fault(ruleWrongType, l, subject+" takes a map, but this is "+describe(l.node),
+				"write its keys below it, each on a line of its own; known are "+nearest.Some(t.keys))
 			return
 		}
 	}
@@ -145,7 +150,7 @@ func (t *table[T, P]) read(r *reader, v view, into P) {
 		i, known := t.index[e.name()]
 		if !known {
 			r.enter(e.name())
-			r.fault(ruleUnknownKey, e.key, t.what+" has no key "+quoted(e.name()), didYouMean(e.name(), t.keys))
+			r.fault(ruleUnknownKey, e.key, t.what+" has no key "+quoted(e.name()), nearest.Remedy(e.name(), t.keys))
 			r.leave()
 			continue
 		}

@@ -44,7 +44,16 @@ func isNull(node *yaml.Node) bool {
 // strongest layers took away with none is left out.
 func (r *reader) entries(v view) []entry {
 	if len(v) == 1 {
-		return r.single(v[0])
+		single := r.single(v[0])
+		kept := single[:0]
+		for _, e := range single {
+			if isNone(e.view[0].node) {
+				r.nothingInherited(e)
+				continue
+			}
+			kept = append(kept, e)
+		}
+		return kept
 	}
 	var joined []entry
 	at := map[string]int{}
@@ -57,11 +66,10 @@ func (r *reader) entries(v view) []entry {
 				at[name] = i
 				joined = append(joined, entry{})
 			}
-			if isNone(e.view[0].node) && !known {
-				r.fault(ruleNothingInherited, e.view[0], "there is no inherited "+quoted(name)+" to take away",
-					"remove the line, or check the name")
-			}
 			if isNone(e.view[0].node) {
+				if joined[i].view == nil {
+					r.nothingInherited(e)
+				}
 				joined[i] = entry{}
 				continue
 			}
@@ -76,6 +84,13 @@ func (r *reader) entries(v view) []entry {
 		}
 	}
 	return kept
+}
+
+func (r *reader) nothingInherited(e entry) {
+	r.enter(e.name())
+	r.fault(ruleNothingInherited, e.view[0], "there is no inherited "+quoted(e.name())+" to take away",
+		"remove the line, or check the name; text that is the word none goes in quotes")
+	r.leave()
 }
 
 // single lists the keys of one layer's map.

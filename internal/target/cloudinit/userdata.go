@@ -67,7 +67,7 @@ func fullName(m *fleet.Machine) any {
 // users renders the accounts. The list has no entry "default", so the image's
 // own login is not made; a machine without users gets an empty list for the
 // same reason.
-func users(f *fleet.Fleet, m *fleet.Machine, system catalog.System) *yaml.Node {
+func users(f *fleet.Fleet, m *fleet.Machine, system catalog.System) kept {
 	list := &yaml.Node{Kind: yaml.SequenceNode, Style: yaml.FlowStyle}
 	for _, user := range m.Users {
 		list.Style = 0
@@ -75,7 +75,7 @@ func users(f *fleet.Fleet, m *fleet.Machine, system catalog.System) *yaml.Node {
 		var sudo any
 		switch user.Admin {
 		case fleet.AdminWithoutPassword:
-			sudo = flow(node([]string{"ALL=(ALL) NOPASSWD:ALL"}))
+			sudo = "ALL=(ALL) NOPASSWD:ALL"
 		case fleet.AdminWithPassword:
 			if !slices.Contains(groups, system.Family.AdminGroup) {
 				groups = append(slices.Clone(groups), system.Family.AdminGroup)
@@ -101,11 +101,7 @@ func users(f *fleet.Fleet, m *fleet.Machine, system catalog.System) *yaml.Node {
 			"ssh_authorized_keys", keys,
 		))
 	}
-	if len(list.Content) == 0 {
-		// node would leave an empty list out, and the image's login be made.
-		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!seq", Value: "[]"}
-	}
-	return list
+	return kept{list}
 }
 
 func optional(text string) any {

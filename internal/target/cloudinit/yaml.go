@@ -26,12 +26,17 @@ func mapping(pairs ...any) *yaml.Node {
 	return m
 }
 
+// kept is a node that stays even if it is empty.
+type kept struct{ *yaml.Node }
+
 // node makes a node from text, a number, a truth, a list of texts or nodes. It
 // returns nil for nil, an empty list and an empty map.
 func node(value any) *yaml.Node {
 	switch value := value.(type) {
 	case nil:
 		return nil
+	case kept:
+		return value.Node
 	case *yaml.Node:
 		if value == nil || value.Kind != yaml.ScalarNode && len(value.Content) == 0 {
 			return nil

@@ -1,0 +1,349 @@
+package source
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+)
+
+var update = flag.Bool("update", false, "rewrite the golden files")
+
+// beside are the files that lie beside every definition of these tests.
+var beside = fstest.MapFS{
+	"keys/ops.pub":      {Data: []byte("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGvoaO8vI6N0Mop8mvDoR09k4cSDplDLDgwwYrQYFy6l ops\n")},
+	"scripts/binary":    {Data: []byte("#!/bin/sh\n\x00\xff")},
+	"scripts/tables.sh": {Data: []byte("#!/bin/sh\necho tables\n")},
+	"large":             {Data: make([]byte, MaxContent+1)},
+}
+
+func parse(text string) (*fleet.Fleet, error) {
+	return Parse(beside, "test.stavren.yaml", []byte(text), Options{})
+}
+
+// report writes faults one a line, with place, path, message and remedy.
+func report(err error) string {
+	if err == nil {
+		return "no fault\n"
+	}
+	var text strings.Builder
+	faults := Faults(err)
+	if faults == nil {
+		fmt.Fprintf(&text, "%v\n", err)
+	}
+	for _, f := range faults {
+		fmt.Fprintf(&text, "%v\n    at %s\n    %s\n", f, f.Path, f.Remedy)
+	}
+	return text.String()
+}
+
+// TestFaults reads the definitions below testdata/faults, each of which has one
+// key broken in several ways, and compares every message with its golden file.
+func TestFaults(t *testing.T) {
+	files, err := filepath.Glob("testdata/faults/*.yaml")
+	if err != nil || len(files) == 0 {
+		t.Fatalf("no test data: %v", err)
+	}
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(file), ".yaml"), func(t *testing.T) {
+			data, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			_, err = parse(string(data))
+			golden(t, strings.TrimSuffix(file, ".yaml")+".txt", report(err))
+		})
+	}
+}
+
+func golden(t *testing.T, file, got string) {
+	t.Helper()
+	if *update {
+		if err := os.WriteFile(file, []byte(got), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	want, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got != string(want) {
+		t.Errorf("%s differs; go test -update rewrites it.\n got:\n%s\nwant:\n%s", file, got, want)
+	}
+}
+
+func TestRuleExamples(t *testing.T) {
+	seen := map[string]bool{}
+	for _, rule := range Rules() {
+		if seen[rule.Name] {
+			t.Errorf("two rules are called %s", rule.Name)
+		}
+		seen[rule.Name] = true
+		if rule.Wrong == "" {
+			continue // bounds, which TestBounds holds
+		}
+		_, err := parse(rule.Wrong)
+		faults := Faults(err)
+		if len(faults) == 0 || faults[0].Rule != rule.Name {
+			t.Errorf("%s: the wrong example gives %v", rule.Name, err)
+		}
+		if _, err := parse(rule.Right); err != nil {
+			t.Errorf("%s: the right example gives %v", rule.Name, err)
+		}
+	}
+}
+
+// TestKeyExamples reads the example of every key of the language where it belongs.
+func TestKeyExamples(t *testing.T) {
+	base := map[string]string{
+		"images.NAME.": "os: debian-12", "networks.NAME.": "subnet: 10.44.7.0/24", "machines.NAME.": "image: bookworm",
+		"machines.NAME.disks.NAME.": "size: 1GiB", "machines.NAME.ports.NAME.": "machine: 80",
+		"machines.NAME.first_boot.files.NAME.": "text: x", "machines.NAME.first_boot.scripts.NAME.": "text: x", "keys.NAME.": "text: x",
+	}
+	for _, key := range Keys() {
+		if strings.Count(key.Path, ".") == 0 {
+			continue // the rule examples have these
+		}
+		prefix := key.Path[:strings.LastIndex(key.Path, ".")+1]
+		name := key.Path[len(prefix):]
+		value := name + ": " + key.Example
+		if also := base[prefix]; also != "" && !strings.HasPrefix(also, name+":") && !(strings.HasPrefix(also, "text:") && name == "file") {
+			value += ", " + also
+		}
+		if name == "mount" || name == "label" {
+			value += ", filesystem: ext4"
+		}
+		text := "{" + value + "}"
+		parts := strings.Split(strings.TrimSuffix(prefix, "."), ".")
+		for i := len(parts) - 1; i >= 0; i-- {
+			part := parts[i]
+			if part == "NAME" {
+				part = "name"
+				if i > 0 && parts[i-1] == "files" {
+					part = "/etc/name"
+				}
+			}
+			also := ""
+			if i == 1 && parts[0] == "machines" && len(parts) > 2 {
+				also = ", image: bookworm"
+			}
+			if i == 1 {
+				text = strings.TrimSuffix(text, "}") + also + "}"
+			}
+			text = "{" + part + ": " + text + "}"
+		}
+		text = "{stavren: 1, fleet: x, " + text[1:]
+		text = strings.ReplaceAll(text, "site/index.html", "keys/ops.pub")
+		if _, err := parse(text); err != nil {
+			t.Errorf("the example of %s: %v\n%s", key.Path, err, text)
+		}
+		if key.Doc == "" || key.Type == "" || key.Example == "" {
+			t.Errorf("%s is not documented: %+v", key.Path, key)
+		}
+	}
+}
+
+// TestHostileText holds that free text comes through as it was written.
+func TestHostileText(t *testing.T) {
+	for _, text := range []string{
+		`quotes ' " and ` + "`id`" + ` $(id) ${HOME} %s \n`, "line\nbreak\r\n", "tab\there", "emoji 🌊, combining é, right-to-left ‮x",
+		"{{ nothing }}", "]]>", `"""`, "- : # & * ! | >", strings.Repeat("x", 10000), " leading and trailing ", "yes", "0x10", "~",
+	} {
+		definition := fmt.Sprintf("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n    about: %[1]s\n    first_boot: {files: {/f: {text: %[1]s}}}\n", yamlQuote(text))
+		f, err := parse(definition)
+		if err != nil {
+			t.Errorf("%q: %v", text, err)
+			continue
+		}
+		if got := f.Machines[0].About; got != text {
+			t.Errorf("about: got %q, want %q", got, text)
+		}
+		if got := f.Machines[0].FirstBoot.Files[0].Text; got != text {
+			t.Errorf("text: got %q, want %q", got, text)
+		}
+	}
+}
+
+// yamlQuote writes text in double quotes with YAML's own escapes.
+func yamlQuote(text string) string {
+	var out strings.Builder
+	out.WriteByte('"')
+	for _, char := range text {
+		switch {
+		case char == '"' || char == '\\':
+			out.WriteString("\\" + string(char))
+		case char < ' ':
+			fmt.Fprintf(&out, "\\x%02x", char)
+		default:
+			out.WriteRune(char)
+		}
+	}
+	return out.String() + "\""
+}
+
+// TestBounds reads what is too large, too deep or made to explode. Each ends
+// within its bounds in time and memory.
+func TestBounds(t *testing.T) {
+	head := "stavren: 1\nfleet: x\n"
+	bomb := head + "a: &a [x]\n"
+	for i := 'b'; i < 'z'; i++ {
+		bomb += fmt.Sprintf("%c: &%c [*%c,*%c,*%c,*%c,*%c,*%c]\n", i, i, i-1, i-1, i-1, i-1, i-1, i-1)
+	}
+	for _, c := range []struct{ name, text, want string }{
+		{"empty", "", "empty-definition"},
+		{"only a comment", "# tides\n", "empty-definition"},
+		{"only a marker", "---\n", "empty-definition"},
+		{"17 MiB", head + strings.Repeat("# tide\n", 17<<20/7), "definition-too-large"},
+		{"10 MB of one line", head + "about: " + strings.Repeat("x", 10e6) + "\n", ""},
+		{"10 MB of unknown keys", head + manyKeys(10e6), "unknown-key"},
+		{"deep flow", head + "machines: " + strings.Repeat("[", 100000), "not-yaml"},
+		{"deep blocks", head + "machines:\n" + strings.Repeat("- ", 50000) + "x\n", "not-yaml"},
+		{"aliases that explode", bomb, "alias-or-tag"},
+		{"merge key", head + "images: {a: &a {os: debian-12}, b: {<<: *a}}\n", "alias-or-tag"},
+		{"two documents", head + "---\n" + head, "not-yaml"},
+		{"control character", head + "about: \"\x01\"\n", "not-yaml"},
+		{"not UTF-8", head + "about: \xff\n", "not-yaml"},
+		{"UTF-16", "\xff\xfes\x00", "not-yaml"},
+		{"a list", "- stavren: 1\n", "wrong-type"},
+		{"a word", "stavren\n", "wrong-type"},
+		{"a key that is a list", head + "[a]: b\n", "wrong-type"},
+		{"a custom tag", head + "about: !secret x\n", "alias-or-tag"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var before, after runtime.MemStats
+			runtime.GC()
+			runtime.ReadMemStats(&before)
+			started := time.Now()
+			_, err := parse(c.text)
+			took := time.Since(started)
+			runtime.ReadMemStats(&after)
+			var rule string
+			if faults := Faults(err); len(faults) > 0 {
+				rule = faults[0].Rule
+				if len(faults) > maxFaults+1 {
+					t.Errorf("%d faults are listed", len(faults))
+				}
+			} else if err != nil {
+				t.Errorf("error without findings: %v", err)
+			}
+			if rule != c.want {
+				t.Errorf("got %q (%.300v), want %q", rule, err, c.want)
+			}
+			if took > 30*time.Second {
+				t.Errorf("took %v", took)
+			}
+			if used := after.TotalAlloc - before.TotalAlloc; used > 4<<30 {
+				t.Errorf("allocated %d MiB", used>>20)
+			}
+		})
+	}
+}
+
+func manyKeys(size int) string {
+	var text strings.Builder
+	for i := 0; text.Len() < size; i++ {
+		fmt.Fprintf(&text, "key-%d: value\n", i)
+	}
+	return text.String()
+}
+
+func TestBlockPlaces(t *testing.T) {
+	f, err := parse("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n    first_boot:\n      scripts:\n        s:\n          text: |\n\n            one\n              two\n        q: {text: \"x\"}\n        f: {file: scripts/tables.sh}\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	scripts := f.Machines[0].FirstBoot.Scripts
+	for _, c := range []struct {
+		script       int
+		line, column int
+		want         string
+	}{
+		{0, 2, 1, "test.stavren.yaml:12:13"},
+		{0, 3, 3, "test.stavren.yaml:13:15"},
+		{1, 1, 1, "test.stavren.yaml:14:20"},
+		{2, 2, 6, "scripts/tables.sh:2:6"},
+	} {
+		if got := scripts[c.script].PlaceAt(c.line, c.column).String(); got != c.want {
+			t.Errorf("script %d, %d:%d is at %s, want %s", c.script, c.line, c.column, got, c.want)
+		}
+	}
+}
+
+func TestAutoPortsStay(t *testing.T) {
+	machine := func(name string) string {
+		return "  " + name + ": {image: i, ports: {ssh: {host: auto, machine: 22}}}\n"
+	}
+	read := func(names ...string) map[string]int {
+		text := "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n"
+		for _, name := range names {
+			text += machine(name)
+		}
+		f, err := parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ports := map[string]int{}
+		for _, m := range f.Machines {
+			ports[m.Name] = m.Ports[0].Host
+		}
+		return ports
+	}
+	all := read("a", "b", "c", "d")
+	if some := read("d", "b"); some["b"] != all["b"] || some["d"] != all["d"] {
+		t.Errorf("ports moved: %v, then %v", all, some)
+	}
+	for name, port := range all {
+		if port < 20000 || port > 31999 {
+			t.Errorf("%s has port %d", name, port)
+		}
+	}
+}
+
+// FuzzParse holds that reading is total: no panic, every fault has a place, a
+// message and a remedy, and what is read is read to the same again.
+func FuzzParse(f *testing.F) {
+	files, _ := filepath.Glob("testdata/faults/*.yaml")
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(data)
+	}
+	for _, rule := range Rules() {
+		f.Add([]byte(rule.Wrong))
+		f.Add([]byte(rule.Right))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		fleetRead, err := Parse(beside, "test.stavren.yaml", data, Options{})
+		if err == nil {
+			fleetRead.Complete()
+			for _, m := range fleetRead.Machines {
+				for _, row := range Sheet(m) {
+					if row.Path == "" {
+						t.Errorf("a row without a path: %+v", row)
+					}
+				}
+			}
+			return
+		}
+		faults := Faults(err)
+		if len(faults) == 0 {
+			t.Fatalf("error without findings: %v", err)
+		}
+		for _, fault := range faults {
+			if fault.Rule == "" || fault.Message == "" || fault.Remedy == "" || fault.Place.File == "" || fault.Severity != finding.Error {
+				t.Errorf("incomplete: %+v", fault)
+			}
+		}
+	})
+}
