@@ -79,7 +79,7 @@ func userData(t *testing.T, change func(f *fleet.Fleet, m *fleet.Machine)) map[s
 
 func TestNoUsersMeansNoLogin(t *testing.T) {
 	document := userData(t, func(*fleet.Fleet, *fleet.Machine) {})
-	if users, ok := document["users"].([]any); !ok || len(users) != 0 {
+	if users, ok := document["users"].(map[string]any); !ok || len(users) != 0 {
 		t.Errorf("users is %v, and cloud-init would make the image's own login", document["users"])
 	}
 	if document["ssh_pwauth"] != false || document["disable_root"] != true {

@@ -65,12 +65,11 @@ func fullName(m *fleet.Machine) any {
 }
 
 // users renders the accounts. The list has no entry "default", so the image's
-// own login is not made; a machine without users gets an empty list for the
-// same reason.
+// own login is not made; a machine without users says so with an empty map, for
+// the same reason.
 func users(f *fleet.Fleet, m *fleet.Machine, system catalog.System) kept {
-	list := &yaml.Node{Kind: yaml.SequenceNode, Style: yaml.FlowStyle}
+	list := &yaml.Node{Kind: yaml.SequenceNode}
 	for _, user := range m.Users {
-		list.Style = 0
 		groups := user.Groups
 		var sudo any
 		switch user.Admin {
@@ -100,6 +99,10 @@ func users(f *fleet.Fleet, m *fleet.Machine, system catalog.System) kept {
 			"lock_passwd", true,
 			"ssh_authorized_keys", keys,
 		))
+	}
+	if len(list.Content) == 0 {
+		// cloud-init's schema refuses an empty list and takes an empty map.
+		return kept{flow(&yaml.Node{Kind: yaml.MappingNode})}
 	}
 	return kept{list}
 }
