@@ -68,8 +68,8 @@ type Network struct {
 // Key is a public SSH key under a name.
 type Key struct {
 	Origins
-	Name string
-	Content
+	Name    string
+	Content `key:"text"`
 }
 
 // Content is text typed into a definition or taken from a file beside it.

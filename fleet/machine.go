@@ -134,9 +134,9 @@ type FirstBoot struct {
 type File struct {
 	Origins
 	// Path is absolute, inside the machine.
-	Path string
-	Content
-	Mode fs.FileMode `key:"mode"`
+	Path    string
+	Content `key:"text"`
+	Mode    fs.FileMode `key:"mode"`
 	// Owner is "user:group".
 	Owner string `key:"owner"`
 }
@@ -153,7 +153,7 @@ const (
 // Script runs inside the machine as the administrator, after packages are in.
 type Script struct {
 	Origins
-	Name string
-	Content
-	When When `key:"when"`
+	Name    string
+	Content `key:"text"`
+	When    When `key:"when"`
 }

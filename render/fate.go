@@ -120,8 +120,15 @@ func isGroup(t reflect.Type) bool {
 	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
 		t = t.Elem()
 	}
-	_, isNoun := reflect.New(t).Interface().(interface{ OriginOf(string) fleet.Origin })
-	return isNoun
+	if _, isNoun := reflect.New(t).Interface().(interface{ OriginOf(string) fleet.Origin }); !isNoun {
+		return false
+	}
+	for i := range t.NumField() {
+		if t.Field(i).Tag.Get("key") != "" {
+			return true
+		}
+	}
+	return false
 }
 
 // nounName turns FirstBoot into "first_boot" and NIC into "nic".

@@ -67,7 +67,7 @@ func Fates() []render.Fate {
 		"disk.filesystem", "disk.label", "disk.mount",
 		"user.full_name", "user.groups", "user.shell", "user.keys",
 		"first_boot.refresh", "first_boot.upgrade", "first_boot.packages",
-		"file.mode", "file.owner",
+		"key.text", "file.text", "file.mode", "file.owner", "script.text",
 	)
 	return append(fates,
 		render.Fate{Field: "image.os", Outcome: render.Adapted, How: "it chooses the administrators' group and the usual shell"},

@@ -1,0 +1,124 @@
+package stavren_test
+
+import (
+	"context"
+	"fmt"
+	"log"
+	"strings"
+	"testing/fstest"
+
+	"stavren.example/stavren"
+	"stavren.example/stavren/fleet"
+)
+
+// files stands for a folder on disk; os.DirFS would serve as well.
+var files = fstest.MapFS{
+	"tides.stavren.yaml": {Data: []byte(`stavren: 1
+fleet: tide-office
+images:
+  bookworm: {os: debian-12, file: images/debian-12.qcow2}
+machines:
+  almanac:
+    image: bookworm
+    resources: {cpus: 2, memory: 2GiB}
+    ports: {site: {host: 8080, machine: 80}}
+    first_boot: {packages: [nginx]}
+`)},
+	"faulty.stavren.yaml": {Data: []byte(`stavren: 1
+fleet: tide-office
+images:
+  bookworm: {os: debian-12}
+machines:
+  almanac: {image: bookworm, resources: {memory: 64MiB}}
+`)},
+	"malformed.stavren.yaml": {Data: []byte("stavren: 1\nfleet: tide-office\nmachins: {}\n")},
+}
+
+func ExampleLoad() {
+	fleet, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, machine := range fleet.Machines {
+		fmt.Println(machine.Name, machine.Resources.Memory, machine.HostName)
+	}
+	// Output: almanac 2GiB almanac
+}
+
+func ExampleFindings() {
+	_, err := stavren.Load(files, "malformed.stavren.yaml", stavren.LoadOptions{})
+	for _, finding := range stavren.Findings(err) {
+		fmt.Println(finding)
+		fmt.Println(finding.Remedy)
+	}
+	// Output:
+	// malformed.stavren.yaml:3:1: error: unknown-key: a definition has no key "machins"
+	// did you mean "machines"?
+}
+
+func ExampleCheck() {
+	fleet, err := stavren.Load(files, "faulty.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, finding := range stavren.Check(fleet) {
+		fmt.Println(finding)
+	}
+	// Output: faulty.stavren.yaml:6:50: error: memory-below-need: machine almanac has 64MiB of memory, but Debian 12 (bookworm) needs 256MiB
+}
+
+func ExampleRender() {
+	fleet, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	rendered, err := stavren.Render(context.Background(), fleet, "cloud-init", stavren.RenderOptions{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, file := range rendered {
+		first, _, _ := strings.Cut(string(file.Data), "\n")
+		fmt.Println(file.Name, "starts with", first)
+	}
+	// Output:
+	// almanac/user-data starts with #cloud-config
+	// almanac/meta-data starts with instance-id: almanac-06a5634da174
+	// almanac/network-config starts with version: 2
+}
+
+// A fleet can be built in Go instead of being read from a file.
+func Example_withoutAFile() {
+	office := &fleet.Fleet{
+		Name:   "tide-office",
+		Images: []*fleet.Image{{Name: "bookworm", OS: "debian-12", File: "images/debian-12.qcow2"}},
+		Machines: []*fleet.Machine{{
+			Name: "almanac", Image: "bookworm",
+			Resources: fleet.Resources{CPUs: 2, Memory: 2 * fleet.GiB},
+			Ports:     []*fleet.Port{{Name: "site", Host: 8080, Machine: 80}},
+			FirstBoot: &fleet.FirstBoot{Packages: []string{"nginx"}},
+		}},
+	}
+	office.Complete()
+	read, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, target := range []string{"cloud-init", "qemu"} {
+		built, err := stavren.Render(context.Background(), office, target, stavren.RenderOptions{})
+		if err != nil {
+			log.Fatal(err)
+		}
+		fromFile, err := stavren.Render(context.Background(), read, target, stavren.RenderOptions{})
+		if err != nil {
+			log.Fatal(err)
+		}
+		same := len(built) == len(fromFile)
+		for i := range built {
+			same = same && string(built[i].Data) == string(fromFile[i].Data)
+		}
+		fmt.Println(target, "renders to the same bytes:", same)
+	}
+	// Output:
+	// cloud-init renders to the same bytes: true
+	// qemu renders to the same bytes: true
+}

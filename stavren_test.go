@@ -1,0 +1,140 @@
+package stavren_test
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"stavren.example/stavren"
+	"stavren.example/stavren/examples"
+	"stavren.example/stavren/internal/harbour"
+	"stavren.example/stavren/render"
+)
+
+func TestTargetsAreSound(t *testing.T) {
+	seen := map[string]bool{}
+	for _, target := range stavren.Targets() {
+		if seen[target.Name] {
+			t.Errorf("two targets are called %s", target.Name)
+		}
+		seen[target.Name] = true
+		if err := target.Validate(); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+func TestRulesHaveOneName(t *testing.T) {
+	seen := map[string]bool{}
+	for _, rule := range stavren.Rules() {
+		if seen[rule.Name] || rule.Name != strings.ToLower(rule.Name) || strings.ContainsAny(rule.Name, " _0123456789") {
+			t.Errorf("rule name %q is taken or not telling", rule.Name)
+		}
+		seen[rule.Name] = true
+	}
+}
+
+func TestDemoIsQuiet(t *testing.T) {
+	f, err := stavren.Load(examples.TideOffice(), "tide-office.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if found := stavren.Check(f); len(found) > 0 {
+		t.Errorf("findings: %v", found)
+	}
+}
+
+func TestRoughSeas(t *testing.T) {
+	f, err := stavren.Load(examples.TideOffice(), "rough-seas.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	broken := map[string]bool{}
+	for _, found := range stavren.Check(f) {
+		broken[found.Rule] = true
+	}
+	for _, rule := range stavren.Rules() {
+		if rule.Theme != "reading" && rule.Wrong != "" && !broken[rule.Name] {
+			t.Errorf("the faulty fleet does not show %s", rule.Name)
+		}
+	}
+}
+
+func TestRenderRefuses(t *testing.T) {
+	f, err := stavren.Load(files, "faulty.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = stavren.Render(context.Background(), f, "qemu", stavren.RenderOptions{})
+	var rules []string
+	for _, found := range stavren.Findings(err) {
+		rules = append(rules, found.Rule)
+	}
+	if strings.Join(rules, " ") != "image-without-file memory-below-need" {
+		t.Errorf("rendering a faulty fleet: %v", err)
+	}
+	if _, err := stavren.Render(context.Background(), f, "floppy", stavren.RenderOptions{}); err == nil || stavren.Findings(err) != nil {
+		t.Errorf("an unknown target: %v", err)
+	}
+}
+
+// TestDeterministic renders a thousand machines twice, on all processors, to the
+// same bytes in the same order.
+func TestDeterministic(t *testing.T) {
+	big := fstest.MapFS{"harbour-wide.stavren.yaml": {Data: harbour.Definition(1000)}}
+	var before []render.File
+	for range 2 {
+		f, err := stavren.Load(big, "harbour-wide.stavren.yaml", stavren.LoadOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		files, err := stavren.Render(context.Background(), f, "cloud-init", stavren.RenderOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(files) != 3000 || files[0].Name != "gauge-0/user-data" || files[2999].Name != "gauge-999/network-config" {
+			t.Fatalf("%d files, the first %s", len(files), files[0].Name)
+		}
+		for i := range before {
+			if before[i].Name != files[i].Name || string(before[i].Data) != string(files[i].Data) {
+				t.Fatalf("%s differs from the first time", files[i].Name)
+			}
+		}
+		before = files
+	}
+}
+
+func TestRenderEndsWhenCancelled(t *testing.T) {
+	f, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := stavren.Render(ctx, f, "seed", stavren.RenderOptions{}); !errors.Is(err, context.Canceled) {
+		t.Errorf("error %v", err)
+	}
+}
+
+func TestWriteFolder(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "out")
+	out := []render.File{{Name: "a/secret", Data: []byte("x"), Mode: 0o600}, {Name: "b", Data: []byte("y"), Mode: 0o644}}
+	for range 2 {
+		if err := stavren.WriteFolder(folder, out); err != nil {
+			t.Fatal(err)
+		}
+	}
+	info, err := os.Stat(filepath.Join(folder, "a/secret"))
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("secret: %v, %v", info, err)
+	}
+	for _, name := range []string{"../out-of-it", "/etc/x", "a/../../x"} {
+		if err := stavren.WriteFolder(folder, []render.File{{Name: name, Mode: 0o644}}); err == nil {
+			t.Errorf("%s was written", name)
+		}
+	}
+}
