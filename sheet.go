@@ -53,3 +53,9 @@ type MachineReach = reach.Machine
 // Reach says how to get into a machine: SSH command, forwarded ports, URLs and
 // an OpenSSH client configuration.
 func Reach(f *fleet.Fleet, m *fleet.Machine) MachineReach { return reach.Of(f, m) }
+
+// LanguageKey documents one key of the language.
+type LanguageKey = source.Key
+
+// LanguageKeys lists every key of the language, each map before what is in it.
+func LanguageKeys() []LanguageKey { return source.Keys() }

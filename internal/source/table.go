@@ -1,6 +1,8 @@
 package source
 
 import (
+	"strings"
+
 	"go.yaml.in/yaml/v4"
 
 	"stavren.example/stavren/fleet"
@@ -108,7 +110,14 @@ type Row struct {
 // Sheet lists every value of a machine, defaults included.
 func Sheet(m *fleet.Machine) []Row {
 	var rows []Row
-	machineTable.sheet(m, "", func(row Row) { rows = append(rows, row) })
+	machineTable.sheet(m, "", func(row Row) {
+		// The root disk's file system is the image's own affair.
+		key, ofRoot := strings.CutPrefix(row.Path, "disks."+fleet.RootDisk+".")
+		if ofRoot && (key == "filesystem" || key == "label" || key == "mount") {
+			return
+		}
+		rows = append(rows, row)
+	})
 	return rows
 }
 
