@@ -27,7 +27,7 @@ func Sheet(f *fleet.Fleet, m *fleet.Machine) MachineSheet {
 	sheet := MachineSheet{Machine: m.Name, About: m.About, System: "the image " + m.Image + " is not defined", Rows: source.Sheet(m)}
 	if image := f.Image(m.Image); image != nil {
 		sheet.System = "system " + image.OS + " is not in the list"
-		if system, known := catalog.Lookup(image.OS); known {
+		if system, known := catalog.Find(f, image.OS); known {
 			nameShells(sheet.Rows, system.Family.Shell)
 			sheet.System = system.Title + ", " + image.Arch
 			if !system.EndOfLife.IsZero() {

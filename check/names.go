@@ -50,7 +50,7 @@ var unknownSystem = Rule{
 	load: func(p *pass) {
 		for _, f := range p.fleets {
 			for _, image := range f.Images {
-				if _, known := catalog.Lookup(image.OS); !known {
+				if _, known := catalog.Find(f, image.OS); !known {
 					p.report(image.PlaceOf("os"), "images."+image.Name+".os",
 						fmt.Sprintf("image %s holds the system %q, which is not in the list", image.Name, image.OS),
 						nearest.Remedy(image.OS, systemNames())+"")
@@ -94,6 +94,53 @@ var unknownKey = Rule{
 						meant(name, "keys", keyNames(f)))
 				}
 			}
+		}
+	},
+}
+
+var unknownFirewall = Rule{
+	Rule: finding.Rule{
+		Name: "unknown-firewall", Severity: finding.Error, Theme: "names",
+		Why:   "A machine is put behind a firewall that the definition does not define, so nobody could say who may come in.",
+		Wrong: example("  almanac: {image: bookworm, firewall: [offise]}\nfirewalls:\n  office: {allow: [{port: 22/tcp, from: 198.51.100.0/24}]}\n"),
+		Right: example("  almanac: {image: bookworm, firewall: [office]}\nfirewalls:\n  office: {allow: [{port: 22/tcp, from: 198.51.100.0/24}]}\n"),
+	},
+	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
+		for _, name := range m.Firewall {
+			if f.Firewall(name) == nil {
+				var known []string
+				for _, firewall := range f.Firewalls {
+					known = append(known, firewall.Name)
+				}
+				p.report(m.PlaceOfItem("firewall", name), machinePath(m, "firewall"),
+					fmt.Sprintf("machine %s is behind the firewall %q, which is not defined", m.Name, name), meant(name, "firewalls", known))
+			}
+		}
+	},
+}
+
+var unknownSecret = Rule{
+	Rule: finding.Rule{
+		Name: "unknown-secret", Severity: finding.Error, Theme: "names",
+		Why:   "A password is the name of a secret that the definition does not define. Often the password itself was typed in where its secret's name belongs; the message does not repeat it.",
+		Wrong: example("  almanac: {image: bookworm, users: {mira: {password: high-water}}}\nsecrets:\n  mira-password: {env: MIRA_PASSWORD}\n"),
+		Right: example("  almanac: {image: bookworm, users: {mira: {password: mira-password}}}\nsecrets:\n  mira-password: {env: MIRA_PASSWORD}\n"),
+	},
+	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
+		var known []string
+		for _, secret := range f.Secrets {
+			known = append(known, secret.Name)
+		}
+		remedy := "define under secrets where it is read from, and write the secret's name here, never the password; " + nearest.Remedy("", known)
+		for _, user := range m.Users {
+			if user.Password != "" && f.Secret(user.Password) == nil {
+				p.reportSecret(user.PlaceOf("password"), machinePath(m, "users", user.Name, "password"),
+					fmt.Sprintf("the password of user %s of machine %s names no secret that is defined", user.Name, m.Name), remedy)
+			}
+		}
+		if m.Console.Password != "" && f.Secret(m.Console.Password) == nil {
+			p.reportSecret(m.Console.PlaceOf("password"), machinePath(m, "console", "password"),
+				fmt.Sprintf("the password of the console of machine %s names no secret that is defined", m.Name), remedy)
 		}
 	},
 }

@@ -18,7 +18,7 @@ var addressOutsideSubnet = Rule{
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
 		for _, nic := range m.NICs {
 			network := f.Network(nic.Network)
-			if network == nil || nic.DHCP() || network.Subnet.Contains(nic.Address) {
+			if network == nil || !network.Subnet.IsValid() || nic.DHCP() || network.Subnet.Contains(nic.Address) {
 				continue
 			}
 			p.report(nic.PlaceOf("address"), machinePath(m, "nics", nic.Name, "address"),
@@ -39,7 +39,7 @@ var addressReserved = Rule{
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
 		for _, nic := range m.NICs {
 			network := f.Network(nic.Network)
-			if network == nil || nic.DHCP() {
+			if network == nil || !network.Subnet.IsValid() || nic.DHCP() {
 				continue
 			}
 			var whose string

@@ -26,26 +26,31 @@ var portClaimedTwice = Rule{
 			place         fleet.Place
 		}
 		held := map[socket][]holder{}
+		claim := func(key socket, self holder, path string) {
+			if key.number == 0 {
+				return
+			}
+			for _, other := range held[key] {
+				if meet(self.listen, other.listen) {
+					p.report(self.place, path,
+						fmt.Sprintf("machine %s takes host port %d/%s on %v for its %s, and machine %s takes it for its %s",
+							self.machine, key.number, key.protocol, self.listen, self.port, other.machine, other.port),
+						"give one of them another host port, or write auto to get a free one",
+						finding.Related{Place: other.place, Note: "claimed here first"})
+					break
+				}
+			}
+			held[key] = append(held[key], self)
+		}
 		for _, f := range p.fleets {
 			for _, m := range f.Machines {
 				for _, port := range m.Ports {
-					if port.Host == 0 {
-						continue
-					}
-					key := socket{port.Protocol, port.Host}
-					self := holder{m.Name, port.Name, port.Listen, placeOf(m, &port.Origins, "host")}
-					for _, other := range held[key] {
-						if !meet(self.listen, other.listen) {
-							continue
-						}
-						p.report(self.place, machinePath(m, "ports", port.Name, "host"),
-							fmt.Sprintf("machine %s forwards host port %d/%s on %v, which machine %s forwards for its port %s",
-								m.Name, port.Host, port.Protocol, port.Listen, other.machine, other.port),
-							"give one of them another host port, or write host: auto to get a free one",
-							finding.Related{Place: other.place, Note: "claimed here first"})
-						break
-					}
-					held[key] = append(held[key], self)
+					claim(socket{port.Protocol, port.Host}, holder{m.Name, "port " + port.Name, port.Listen, placeOf(m, &port.Origins, "host")},
+						machinePath(m, "ports", port.Name, "host"))
+				}
+				if console := &m.Console; console.Kind == fleet.Graphical {
+					claim(socket{fleet.TCP, console.Port}, holder{m.Name, "console", console.Listen, placeOf(m, &console.Origins, "port")},
+						machinePath(m, "console", "port"))
 				}
 			}
 		}

@@ -53,7 +53,7 @@ func systemOf(f *fleet.Fleet, m *fleet.Machine) (catalog.System, bool) {
 	if image == nil {
 		return catalog.System{}, false
 	}
-	return catalog.Lookup(image.OS)
+	return catalog.Find(f, image.OS)
 }
 
 // placeOf is where a value of a part of a machine stands, or the machine itself

@@ -8,6 +8,8 @@ var rules = []Rule{
 	unknownSystem,
 	unknownNetwork,
 	unknownKey,
+	unknownFirewall,
+	unknownSecret,
 	// Resources.
 	memoryBelowNeed,
 	diskBelowNeed,

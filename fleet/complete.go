@@ -14,6 +14,9 @@ const (
 	DefaultFileMode    = 0o644
 	DefaultFileOwner   = "root:root"
 	DefaultNetworkName = "inner"
+	DefaultTimeZone    = "Etc/UTC"
+	DefaultResolution  = "1280x800"
+	DefaultRunAs       = "root"
 )
 
 // DefaultSubnet is the subnet of the network that a fleet without networks gets.
@@ -44,7 +47,7 @@ func (f *Fleet) Complete() {
 		machine.complete(f)
 	}
 	choosePorts(f)
-	f.index = &index{byName(f.Images), byName(f.Networks), byName(f.Keys), byName(f.Machines)}
+	f.index = newIndex(f)
 }
 
 // fill sets *value to the default if it was left out, and marks it.
@@ -58,6 +61,9 @@ func fill[T comparable](origins *Origins, key string, value *T, standard T) {
 
 func (n *Network) complete() {
 	fill(&n.Origins, "mode", &n.Mode, NAT)
+	if n.Mode == HostOnly || n.Mode == Isolated {
+		return // there is no way out, so no gateway and no name server
+	}
 	if n.Subnet.IsValid() {
 		fill(&n.Origins, "gateway", &n.Gateway, n.Subnet.Masked().Addr().Next())
 	}
@@ -68,13 +74,17 @@ func (n *Network) complete() {
 }
 
 func (m *Machine) complete(f *Fleet) {
+	fill(&m.Origins, "copies", &m.Copies, 1)
 	fill(&m.Origins, "host_name", &m.HostName, m.Name)
+	fill(&m.Origins, "clock", &m.Clock, UTC)
+	fill(&m.Origins, "when_stopped", &m.WhenStopped, KeepStopped)
 	fill(&m.Resources.Origins, "cpus", &m.Resources.CPUs, DefaultCPUs)
 	fill(&m.Resources.Origins, "memory", &m.Resources.Memory, DefaultMemory)
-	if m.FirstBoot == nil {
-		m.FirstBoot = &FirstBoot{}
-		m.markDefault("first_boot")
-	}
+	fill(&m.Resources.Origins, "priority", &m.Resources.Priority, Normal)
+	fill(&m.SSH.Origins, "root_login", &m.SSH.RootLogin, NoRootLogin)
+	fill(&m.Time.Origins, "zone", &m.Time.Zone, DefaultTimeZone)
+	fill(&m.Firmware.Origins, "kind", &m.Firmware.Kind, BIOS)
+	m.completeConsole()
 	m.completeDisks(f)
 	m.completeNICs(f)
 	for _, port := range m.Ports {
@@ -87,18 +97,21 @@ func (m *Machine) complete(f *Fleet) {
 	for _, user := range m.Users {
 		fill(&user.Origins, "admin", &user.Admin, NoAdmin)
 	}
-	if !m.FirstBoot.Refresh && m.FirstBoot.OriginOf("refresh") == (Origin{}) &&
-		(m.FirstBoot.Upgrade || len(m.FirstBoot.Packages) > 0) {
-		m.FirstBoot.Refresh = true
-		m.FirstBoot.markDefault("refresh")
+	m.completeFirstBoot()
+}
+
+func (m *Machine) completeConsole() {
+	console := &m.Console
+	fill(&console.Origins, "kind", &console.Kind, Serial)
+	if console.Kind != Graphical {
+		return
 	}
-	for _, file := range m.FirstBoot.Files {
-		fill(&file.Origins, "mode", &file.Mode, DefaultFileMode)
-		fill(&file.Origins, "owner", &file.Owner, DefaultFileOwner)
+	if console.Port == 0 {
+		console.Auto = true
 	}
-	for _, script := range m.FirstBoot.Scripts {
-		fill(&script.Origins, "when", &script.When, Once)
-	}
+	fill(&console.Origins, "protocol", &console.Protocol, VNC)
+	fill(&console.Origins, "listen", &console.Listen, DefaultListen)
+	fill(&console.Origins, "resolution", &console.Resolution, DefaultResolution)
 }
 
 // completeDisks puts the root disk first, since every machine boots from it.
@@ -120,6 +133,9 @@ func (m *Machine) completeDisks(f *Fleet) {
 	}
 	fill(&root.Origins, "size", &root.Size, DefaultRootSize)
 	for _, disk := range m.Disks {
+		fill(&disk.Origins, "format", &disk.Format, Thin)
+		fill(&disk.Origins, "bus", &disk.Bus, VirtIO)
+		fill(&disk.Origins, "speed", &disk.Speed, Standard)
 		if disk.FileSystem != "" {
 			fill(&disk.Origins, "label", &disk.Label, disk.Name)
 		}
@@ -129,18 +145,45 @@ func (m *Machine) completeDisks(f *Fleet) {
 	}
 }
 
-// completeNICs attaches a machine that names no network to the fleet's first.
+// completeNICs attaches a machine that names no network to the fleet's first,
+// and leads it out through its first interface unless another is said to be.
 func (m *Machine) completeNICs(f *Fleet) {
 	if len(m.NICs) == 0 && len(f.Networks) > 0 {
 		nic := &NIC{Name: f.Networks[0].Name}
 		nic.markDefault(Itself)
 		m.NICs = append(m.NICs, nic)
 	}
+	primary := false
 	for _, nic := range m.NICs {
+		primary = primary || nic.Primary
 		fill(&nic.Origins, "network", &nic.Network, nic.Name)
+		fill(&nic.Origins, "model", &nic.Model, VirtIONIC)
 		if nic.HardwareAddress == "" {
 			nic.HardwareAddress = deriveHardwareAddress(f.Name, m.Name, nic.Name)
 			nic.markDefault("hardware_address")
 		}
+	}
+	if !primary && len(m.NICs) > 0 {
+		fill(&m.NICs[0].Origins, "primary", &m.NICs[0].Primary, true)
+	}
+}
+
+func (m *Machine) completeFirstBoot() {
+	if m.FirstBoot == nil {
+		m.FirstBoot = &FirstBoot{}
+		m.markDefault("first_boot")
+	}
+	boot := m.FirstBoot
+	if !boot.Refresh && !boot.Knows("refresh") && (boot.Upgrade || len(boot.Packages) > 0) {
+		boot.Refresh = true
+		boot.markDefault("refresh")
+	}
+	for _, file := range boot.Files {
+		fill(&file.Origins, "mode", &file.Mode, DefaultFileMode)
+		fill(&file.Origins, "owner", &file.Owner, DefaultFileOwner)
+	}
+	for _, script := range boot.Scripts {
+		fill(&script.Origins, "when", &script.When, Once)
+		fill(&script.Origins, "run_as", &script.RunAs, DefaultRunAs)
 	}
 }

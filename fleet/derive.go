@@ -56,20 +56,27 @@ type claim struct {
 func choosePorts(f *Fleet) {
 	taken := map[claim]bool{}
 	type waiting struct {
-		port  *Port
-		names string
-		seed  [sha256.Size]byte
+		number   *int
+		protocol Protocol
+		names    string
+		seed     [sha256.Size]byte
 	}
 	var queue []waiting
+	add := func(number *int, auto bool, protocol Protocol, names string) {
+		if !auto {
+			taken[claim{protocol, *number}] = true
+			return
+		}
+		*number = 0
+		queue = append(queue, waiting{number, protocol, names, digest("port", f.Name, names)})
+	}
 	for _, machine := range f.Machines {
 		for _, port := range machine.Ports {
-			if !port.Auto {
-				taken[claim{port.Protocol, port.Host}] = true
-				continue
-			}
-			port.Host = 0
-			names := machine.Name + "\x00" + port.Name
-			queue = append(queue, waiting{port, names, digest("port", f.Name, names)})
+			add(&port.Host, port.Auto, port.Protocol, machine.Name+"\x00"+port.Name)
+		}
+		if machine.Console.Kind == Graphical {
+			// No port has this name: it is no DNS label.
+			add(&machine.Console.Port, machine.Console.Auto, TCP, machine.Name+"\x00/console")
 		}
 	}
 	sort.SliceStable(queue, func(i, j int) bool { return queue[i].names < queue[j].names })
@@ -81,13 +88,13 @@ func choosePorts(f *Fleet) {
 			// An odd step that shares no factor with the size visits every port.
 			step := binary.BigEndian.Uint32(w.seed[4:8])%(size/30)*30 + 1
 			number := firstAutoPort + int((uint64(start)+uint64(attempt)*uint64(step))%size)
-			key := claim{w.port.Protocol, number}
+			key := claim{w.protocol, number}
 			if taken[key] {
 				again = append(again, w)
 				continue
 			}
 			taken[key] = true
-			w.port.Host = number
+			*w.number = number
 		}
 		queue = again
 	}

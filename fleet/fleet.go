@@ -1,19 +1,50 @@
 package fleet
 
-import "net/netip"
+import (
+	"net/netip"
+	"time"
+)
 
 // Fleet is everything that one definition speaks of. Lists keep the order in
 // which the definition names things; names are unique within a list.
 type Fleet struct {
 	Origins
-	Name     string     `key:"fleet"`
-	About    string     `key:"about"`
-	Images   []*Image   `key:"images"`
-	Networks []*Network `key:"networks"`
-	Keys     []*Key     `key:"keys"`
-	Machines []*Machine `key:"machines"`
+	Name      string      `key:"fleet"`
+	About     string      `key:"about"`
+	Systems   []*System   `key:"systems"`
+	Images    []*Image    `key:"images"`
+	Networks  []*Network  `key:"networks"`
+	Keys      []*Key      `key:"keys"`
+	Secrets   []*Secret   `key:"secrets"`
+	Firewalls []*Firewall `key:"firewalls"`
+	Machines  []*Machine  `key:"machines"`
+	Platforms []*Platform `key:"platforms"`
+	Limits    []*Limit    `key:"limits"`
+	// Accept says which rules are broken on purpose, and why, by rule name.
+	Accept []Pair `key:"accept"`
 
 	index *index
+}
+
+// Pair is one entry of a map from names to texts, such as a label.
+type Pair struct{ Key, Value string }
+
+// System is an operating system that the built-in list lacks.
+type System struct {
+	Origins
+	// Name is what images call it.
+	Name string
+	// Title is its full name.
+	Title string `key:"title"`
+	// Family names the systems that it behaves like, such as "debian".
+	Family string `key:"family"`
+	// MinMemory and MinDisk are the least that it runs in.
+	MinMemory Bytes `key:"min_memory"`
+	MinDisk   Bytes `key:"min_disk"`
+	// Login is the account that its image comes with.
+	Login string `key:"login"`
+	// EndOfLife is the last day with security updates, or zero if unknown.
+	EndOfLife time.Time `key:"end_of_life"`
 }
 
 // Image is a bootable disk image: which system is on it and where it lies.
@@ -29,16 +60,9 @@ type Image struct {
 	// SHA256 is the checksum of File in lower-case hexadecimal, or empty.
 	SHA256 string `key:"sha256"`
 	// IDs says what each platform calls the same image, by target name.
-	IDs []ImageID `key:"ids"`
+	IDs []Pair `key:"ids"`
 	// Folder is the folder of the definition that names File.
 	Folder string
-}
-
-// ImageID is the name of an image on one platform.
-type ImageID struct {
-	Origins
-	Target string
-	ID     string
 }
 
 // NetworkMode says how a network is tied to its surroundings.
@@ -48,6 +72,12 @@ type NetworkMode string
 const (
 	// NAT reaches out through the host; the host reaches in by forwarded ports.
 	NAT NetworkMode = "nat"
+	// HostOnly joins the machines and the host, and nobody else.
+	HostOnly NetworkMode = "host-only"
+	// Bridged puts the machines on the host's own network.
+	Bridged NetworkMode = "bridged"
+	// Isolated joins the machines alone.
+	Isolated NetworkMode = "isolated"
 )
 
 // Network is a layer-2 segment that machines attach to.
@@ -55,14 +85,21 @@ type Network struct {
 	Origins
 	Name string
 	Mode NetworkMode `key:"mode"`
-	// Subnet is the network's address range; its host bits are zero.
+	// Subnet is the network's address range; its host bits are zero. A bridged
+	// network may leave it out.
 	Subnet netip.Prefix `key:"subnet"`
-	// Gateway is the router's address, by default the first of the subnet.
+	// Gateway is the router's address: by default the first of the subnet where
+	// there is a way out, and none on a host-only or isolated network.
 	Gateway netip.Addr `key:"gateway"`
 	// DNS lists the name servers, by default the gateway alone.
 	DNS []netip.Addr `key:"dns"`
 	// Search lists the domains that short names are looked up in.
 	Search []string `key:"search"`
+	// Bridge is the host's bridge that a bridged network is on.
+	Bridge string `key:"bridge"`
+	// DHCPFirst and DHCPLast bound the addresses that DHCP hands out, if said.
+	DHCPFirst netip.Addr `key:"dhcp_first"`
+	DHCPLast  netip.Addr `key:"dhcp_last"`
 }
 
 // Key is a public SSH key under a name.
@@ -72,97 +109,82 @@ type Key struct {
 	Content `key:"text"`
 }
 
-// Content is text typed into a definition or taken from a file beside it.
-type Content struct {
-	// Text is the content itself, whatever its source. It may be any bytes.
-	Text string
-	// File is the path that Text was read from, or empty if it was typed in.
-	File string
-	// TextPlace is where the first byte of Text stands. Block reports that
-	// line N of Text stands N-1 lines below it, at the same column, as in a
-	// file of its own or a YAML literal block; otherwise only TextPlace itself
-	// is known.
-	TextPlace Place
-	Block     bool
+// Secret says where a secret is read from when it is needed. It never holds the
+// secret itself.
+type Secret struct {
+	Origins
+	Name string
+	// Env is the environment variable that holds it.
+	Env string `key:"env"`
+	// File is the file that holds it, relative to Folder; a line end at its end
+	// is no part of it.
+	File string `key:"file"`
+	// Folder is the folder of the definition that names File.
+	Folder string
 }
 
-// PlaceAt returns where the given line and column of the text stand, both from
-// 1, as nearly as is known.
-func (c *Content) PlaceAt(line, column int) Place {
-	place := c.TextPlace
-	if !c.Block || !place.IsValid() {
-		return place
-	}
-	place.Line += int32(line - 1)
-	place.Column += int32(column - 1)
-	return place
+// Firewall is a set of rules that machines share. What it does not allow is
+// refused, inward; outward all is allowed.
+type Firewall struct {
+	Origins
+	Name  string
+	Allow []*Allowance `key:"allow"`
 }
 
-// index finds nouns by name. It is made by [Fleet.Complete]; a fleet that is
-// still being put together is searched from end to end instead.
-type index struct {
-	images   map[string]*Image
-	networks map[string]*Network
-	keys     map[string]*Key
-	machines map[string]*Machine
+// Allowance lets connections in.
+type Allowance struct {
+	Origins
+	// Port is which port and protocol, such as "80/tcp", "6000-6010/udp", "icmp"
+	// or "any".
+	Port PortRange `key:"port"`
+	// From lists who may come in; empty stands for everybody.
+	From []netip.Prefix `key:"from"`
 }
 
-// named is a noun that is found by its name.
-type named interface{ name() string }
-
-func (i *Image) name() string   { return i.Name }
-func (n *Network) name() string { return n.Name }
-func (k *Key) name() string     { return k.Name }
-func (m *Machine) name() string { return m.Name }
-
-// byName indexes a list; of two nouns with one name the first is found.
-func byName[T named](list []T) map[string]T {
-	index := make(map[string]T, len(list))
-	for _, noun := range list {
-		if _, taken := index[noun.name()]; !taken {
-			index[noun.name()] = noun
-		}
-	}
-	return index
+// PortRange is a range of ports of one protocol.
+type PortRange struct {
+	// Protocol is "tcp", "udp", "icmp", or "any" for everything.
+	Protocol Protocol
+	// First and Last bound the range; both are 0 for icmp and any.
+	First, Last int
 }
 
-func find[T named](list []T, name string) (none T) {
-	for _, noun := range list {
-		if noun.name() == name {
-			return noun
-		}
-	}
-	return none
+// Platform is what only one platform needs to know.
+type Platform struct {
+	Origins
+	// Name is the name of a target.
+	Name        string
+	Region      string `key:"region"`
+	Zone        string `key:"zone"`
+	Network     string `key:"network"`
+	AddressPool string `key:"address_pool"`
+	// Size names the size that machines get, or is empty for the best fit.
+	Size string `key:"size"`
+	// Sizes lists the sizes of a platform without public ones.
+	Sizes []*Size `key:"sizes"`
+	// Settings holds what the platform alone understands.
+	Settings []Pair `key:"settings"`
 }
 
-// Image returns the image of that name, or nil.
-func (f *Fleet) Image(name string) *Image {
-	if f.index != nil {
-		return f.index.images[name]
-	}
-	return find(f.Images, name)
+// Size is what a platform sells under one name.
+type Size struct {
+	Origins
+	Name   string
+	CPUs   int   `key:"cpus"`
+	Memory Bytes `key:"memory"`
+	Disk   Bytes `key:"disk"`
 }
 
-// Network returns the network of that name, or nil.
-func (f *Fleet) Network(name string) *Network {
-	if f.index != nil {
-		return f.index.networks[name]
-	}
-	return find(f.Networks, name)
-}
-
-// Key returns the key of that name, or nil.
-func (f *Fleet) Key(name string) *Key {
-	if f.index != nil {
-		return f.index.keys[name]
-	}
-	return find(f.Keys, name)
-}
-
-// Machine returns the machine of that name, or nil.
-func (f *Fleet) Machine(name string) *Machine {
-	if f.index != nil {
-		return f.index.machines[name]
-	}
-	return find(f.Machines, name)
+// Limit is the most that a platform, or the host, gives; 0 is no limit.
+type Limit struct {
+	Origins
+	// Name is the name of a target, or "host".
+	Name            string
+	Machines        int   `key:"machines"`
+	CPUs            int   `key:"cpus"`
+	Memory          Bytes `key:"memory"`
+	Disk            Bytes `key:"disk"`
+	PublicAddresses int   `key:"public_addresses"`
+	// Reserve is the share of the host's memory kept for itself, in percent.
+	Reserve int `key:"reserve"`
 }

@@ -1,26 +1,80 @@
 package fleet
 
 import (
-	"io/fs"
 	"net/netip"
+	"time"
 )
 
 // Machine is one virtual machine, resolved: kits and variants have been joined
 // into it and, after [Fleet.Complete], every default is filled in.
 type Machine struct {
 	Origins
-	Name      string
-	About     string     `key:"about"`
-	Image     string     `key:"image"`
-	HostName  string     `key:"host_name"`
-	Domain    string     `key:"domain"`
-	Resources Resources  `key:"resources"`
-	Disks     []*Disk    `key:"disks"`
-	NICs      []*NIC     `key:"nics"`
-	Ports     []*Port    `key:"ports"`
-	Users     []*User    `key:"users"`
+	Name  string
+	About string `key:"about"`
+	// Kits names what the machine was put together from, for people.
+	Kits []string `key:"kits"`
+	// Copies is how many machines the definition makes of this one; each is a
+	// Machine of its own with a number behind its name.
+	Copies    int       `key:"copies"`
+	Labels    []Pair    `key:"labels"`
+	Image     string    `key:"image"`
+	HostName  string    `key:"host_name"`
+	Domain    string    `key:"domain"`
+	Resources Resources `key:"resources"`
+	Disks     []*Disk   `key:"disks"`
+	Media     []*Medium `key:"media"`
+	NICs      []*NIC    `key:"nics"`
+	Ports     []*Port   `key:"ports"`
+	// PublicAddress asks a cloud for an address that the world can reach.
+	PublicAddress bool `key:"public_address"`
+	// Names lists further DNS names of the machine.
+	Names []string `key:"names"`
+	// Firewall names the fleet's firewalls that hold for the machine.
+	Firewall []string `key:"firewall"`
+	Users    []*User  `key:"users"`
+	SSH      SSH      `key:"ssh"`
+	Time     Time     `key:"time"`
+	// Language is a POSIX locale such as "en_DK.UTF-8", or empty for the image's.
+	Language string `key:"language"`
+	// Keyboard is the layout of the console, such as "dk", or empty.
+	Keyboard  string     `key:"keyboard"`
 	FirstBoot *FirstBoot `key:"first_boot"`
+	Shares    []*Share   `key:"shares"`
+	Console   Console    `key:"console"`
+	Firmware  Firmware   `key:"firmware"`
+	Clock     Clock      `key:"clock"`
+	// Autostart starts the machine with its host, AutostartDelay later.
+	Autostart      bool          `key:"autostart"`
+	AutostartDelay time.Duration `key:"autostart_delay"`
+	// WhenStopped says what becomes of a machine that stops itself.
+	WhenStopped WhenStopped `key:"when_stopped"`
+	Region      string      `key:"region"`
+	Zone        string      `key:"zone"`
+	// Interruptible asks for cheaper capacity that may be taken away.
+	Interruptible bool        `key:"interruptible"`
+	Identity      Identity    `key:"identity"`
+	Platforms     []*Platform `key:"platforms"`
+	// Accept says which rules the machine breaks on purpose, and why.
+	Accept []Pair `key:"accept"`
 }
+
+// FullName is the host name with its domain, if it has one.
+func (m *Machine) FullName() string {
+	if m.Domain == "" {
+		return m.HostName
+	}
+	return m.HostName + "." + m.Domain
+}
+
+// Priority is a share of the host's processors where they are scarce.
+type Priority string
+
+// The priorities of the language.
+const (
+	Low    Priority = "low"
+	Normal Priority = "normal"
+	High   Priority = "high"
+)
 
 // Resources is the machine's share of its host.
 type Resources struct {
@@ -28,132 +82,126 @@ type Resources struct {
 	// CPUs counts virtual processors.
 	CPUs int `key:"cpus"`
 	// Memory is the machine's main memory.
-	Memory Bytes `key:"memory"`
+	Memory   Bytes    `key:"memory"`
+	Priority Priority `key:"priority"`
 }
 
-// RootDisk is the name of the disk that holds the image. Every machine has it.
-const RootDisk = "root"
-
-// Disk is a block device of a machine.
-type Disk struct {
+// SSH says who may log in over SSH by other means than a user's key.
+type SSH struct {
 	Origins
-	Name string
-	Size Bytes `key:"size"`
-	// FileSystem is what a data disk is formatted with once, or empty.
-	FileSystem string `key:"filesystem"`
-	// Label is the file system's label, by default the disk's name.
-	Label string `key:"label"`
-	// Mount is the folder where a data disk appears, or empty.
-	Mount string `key:"mount"`
-	// Keep says that the disk outlives the machine.
-	Keep bool `key:"keep"`
-	// Serial tells the disk apart inside the machine; derived, see [Fleet.Complete].
-	Serial string
+	RootLogin     RootLogin `key:"root_login"`
+	PasswordLogin bool      `key:"password_login"`
 }
 
-// IsRoot reports whether the disk is the one that holds the image.
-func (d *Disk) IsRoot() bool { return d.Name == RootDisk }
+// RootLogin says how root may log in over SSH.
+type RootLogin string
 
-// NIC ties a machine to a network.
-type NIC struct {
-	Origins
-	// Name is unique in the machine, and the network's name unless Network says otherwise.
-	Name    string
-	Network string `key:"network"`
-	// Address is fixed, or invalid when the network hands one out by DHCP.
-	Address netip.Addr `key:"address"`
-	// HardwareAddress is six bytes as "02:…"; derived unless given.
-	HardwareAddress string `key:"hardware_address"`
-}
-
-// DHCP reports whether the network gives the machine its address.
-func (n *NIC) DHCP() bool { return !n.Address.IsValid() }
-
-// Protocol is a transport protocol of a port.
-type Protocol string
-
-// The protocols that ports are forwarded for.
+// The ways of root.
 const (
-	TCP Protocol = "tcp"
-	UDP Protocol = "udp"
+	NoRootLogin       RootLogin = "no"
+	RootLoginByKey    RootLogin = "by-key"
+	RootLoginByAnyWay RootLogin = "by-any-way"
 )
 
-// Port is forwarded from the host to the machine.
-type Port struct {
+// Time is the machine's time zone and where it gets the time from.
+type Time struct {
 	Origins
-	Name string
-	// Host is the port on the host. With Auto it is chosen by [Fleet.Complete],
-	// and 0 if every port of the range is taken.
-	Host int `key:"host"`
-	// Auto says that nobody chose the host's port.
-	Auto bool
-	// Machine is the port inside the machine.
-	Machine int `key:"machine"`
-	// Protocol is tcp unless said otherwise.
-	Protocol Protocol `key:"protocol"`
-	// Listen is the host's address that takes connections, by default 127.0.0.1.
+	// Zone is an entry of the IANA time zone database, such as "Atlantic/Faroe".
+	Zone string `key:"zone"`
+	// Servers lists NTP servers; empty leaves the image's own.
+	Servers []string `key:"servers"`
+}
+
+// ConsoleKind is how a machine's console is reached.
+type ConsoleKind string
+
+// The consoles of the language.
+const (
+	Headless  ConsoleKind = "headless"
+	Serial    ConsoleKind = "serial"
+	Graphical ConsoleKind = "graphical"
+)
+
+// ConsoleProtocol carries a graphical console.
+type ConsoleProtocol string
+
+// The protocols of graphical consoles.
+const (
+	VNC   ConsoleProtocol = "vnc"
+	SPICE ConsoleProtocol = "spice"
+)
+
+// Console is the machine's screen and keyboard.
+type Console struct {
+	Origins
+	Kind     ConsoleKind     `key:"kind"`
+	Protocol ConsoleProtocol `key:"protocol"`
+	// Listen is the host's address that takes viewers.
 	Listen netip.Addr `key:"listen"`
+	// Port is the host's port, chosen by [Fleet.Complete] where it is 0 and the
+	// console is graphical.
+	Port int `key:"port"`
+	// Auto says that nobody chose the port.
+	Auto bool
+	// Resolution is the screen's width and height, such as "1920x1080".
+	Resolution string `key:"resolution"`
+	// Password names a secret of the fleet that viewers have to give, or is empty.
+	Password string `key:"password"`
 }
 
-// AdminRights says what a user may do as the administrator.
-type AdminRights string
+// FirmwareKind is what starts the boot loader.
+type FirmwareKind string
 
-// The admin rights of the language.
+// The kinds of firmware.
 const (
-	NoAdmin              AdminRights = "no"
-	AdminWithPassword    AdminRights = "with-password"
-	AdminWithoutPassword AdminRights = "without-password"
+	BIOS FirmwareKind = "bios"
+	UEFI FirmwareKind = "uefi"
 )
 
-// User is an account that the machine is given at first boot.
-type User struct {
+// Firmware is what the machine starts with.
+type Firmware struct {
 	Origins
-	Name     string
-	FullName string      `key:"full_name"`
-	Groups   []string    `key:"groups"`
-	Admin    AdminRights `key:"admin"`
-	// Shell is the login shell's path, or empty for the system's usual one.
-	Shell string `key:"shell"`
-	// Keys names the fleet's keys that may log in.
-	Keys []string `key:"keys"`
+	Kind       FirmwareKind `key:"kind"`
+	SecureBoot bool         `key:"secure_boot"`
+	// TPM gives the machine an emulated trusted platform module, version 2.0.
+	TPM bool `key:"tpm"`
 }
 
-// FirstBoot is what happens inside the machine when it starts for the first time.
-type FirstBoot struct {
-	Origins
-	// Refresh fetches the package index before packages are installed.
-	Refresh bool `key:"refresh"`
-	// Upgrade brings every installed package up to date.
-	Upgrade  bool      `key:"upgrade"`
-	Packages []string  `key:"packages"`
-	Files    []*File   `key:"files"`
-	Scripts  []*Script `key:"scripts"`
-}
+// Clock is what the machine's hardware clock is set to.
+type Clock string
 
-// File is written into the machine at first boot.
-type File struct {
-	Origins
-	// Path is absolute, inside the machine.
-	Path    string
-	Content `key:"text"`
-	Mode    fs.FileMode `key:"mode"`
-	// Owner is "user:group".
-	Owner string `key:"owner"`
-}
-
-// When says how often a script runs.
-type When string
-
-// The times at which a script runs.
+// The clocks of the language.
 const (
-	Once      When = "once"
-	EveryBoot When = "every-boot"
+	UTC   Clock = "utc"
+	Local Clock = "local"
 )
 
-// Script runs inside the machine as the administrator, after packages are in.
-type Script struct {
+// WhenStopped says what becomes of a machine that stops itself.
+type WhenStopped string
+
+// What may become of it.
+const (
+	KeepStopped   WhenStopped = "keep"
+	RemoveStopped WhenStopped = "remove"
+)
+
+// Identity is the platform account that the machine acts as.
+type Identity struct {
 	Origins
-	Name    string
-	Content `key:"text"`
-	When    When `key:"when"`
+	Account string `key:"account"`
+	// Scopes limits what it may do, in the platform's own words.
+	Scopes []string `key:"scopes"`
+}
+
+// Share shows a folder of the host inside the machine.
+type Share struct {
+	Origins
+	Name string
+	// Host is the folder on the host, relative to the definition or absolute.
+	Host string `key:"host"`
+	// Machine is where it appears inside.
+	Machine  string `key:"machine"`
+	ReadOnly bool   `key:"read_only"`
+	// Folder is the folder of the definition that names Host.
+	Folder string
 }

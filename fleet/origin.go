@@ -35,6 +35,16 @@ type Origin struct {
 // IsDefault reports whether the value was filled in and not written.
 func (o Origin) IsDefault() bool { return o.Via == Default }
 
+// Source is what many values of one file have in common. Readers make one and
+// share it, since a fleet has as many origins as values.
+type Source struct {
+	File string
+	Via  string
+}
+
+// byDefault is the source of every value that was filled in.
+var byDefault = &Source{Via: Default}
+
 // Origins records where the values of one noun came from. The zero value is
 // ready to use and knows nothing, as for a noun that a program built.
 type Origins struct {
@@ -42,18 +52,19 @@ type Origins struct {
 }
 
 type originEntry struct {
-	key    string
-	origin Origin
+	key          string
+	source       *Source
+	line, column int32
 }
 
 // Itself is the key under which a noun keeps its own place.
 const Itself = ""
 
-// SetOrigin records where the value of key came from, replacing what was known.
-func (o *Origins) SetOrigin(key string, origin Origin) {
+// Set records where the value of key came from, replacing what was known.
+func (o *Origins) Set(key string, source *Source, line, column int32) {
 	for i := range o.entries {
-		if o.entries[i].key == key {
-			o.entries[i].origin = origin
+		if e := &o.entries[i]; e.key == key {
+			e.source, e.line, e.column = source, line, column
 			return
 		}
 	}
@@ -61,20 +72,49 @@ func (o *Origins) SetOrigin(key string, origin Origin) {
 		// Most nouns have two to six values; starting there saves regrowing.
 		o.entries = make([]originEntry, 0, 4)
 	}
-	o.entries = append(o.entries, originEntry{key, origin})
+	o.entries = append(o.entries, originEntry{key, source, line, column})
+}
+
+// SetOrigin is Set for an origin that shares its source with no other.
+func (o *Origins) SetOrigin(key string, origin Origin) {
+	o.Set(key, &Source{origin.File, origin.Via}, origin.Line, origin.Column)
+}
+
+// ClearOrigin forgets where the value of key came from.
+func (o *Origins) ClearOrigin(key string) {
+	for i := range o.entries {
+		if o.entries[i].key == key {
+			o.entries = append(o.entries[:i:i], o.entries[i+1:]...)
+			return
+		}
+	}
+}
+
+// cloneOrigins returns a copy that shares nothing that changes.
+func (o *Origins) cloneOrigins() Origins {
+	return Origins{append([]originEntry(nil), o.entries...)}
 }
 
 // markDefault records that the value of key was filled in.
-func (o *Origins) markDefault(key string) {
-	o.SetOrigin(key, Origin{Via: Default})
+func (o *Origins) markDefault(key string) { o.Set(key, byDefault, 0, 0) }
+
+// Knows reports whether it is known where the value of key came from: somebody
+// wrote it, or it was filled in.
+func (o *Origins) Knows(key string) bool {
+	for i := range o.entries {
+		if o.entries[i].key == key {
+			return true
+		}
+	}
+	return false
 }
 
 // OriginOf returns where the value of key came from. It is the zero Origin for
 // a value that is absent or that a program set.
 func (o *Origins) OriginOf(key string) Origin {
 	for i := range o.entries {
-		if o.entries[i].key == key {
-			return o.entries[i].origin
+		if e := &o.entries[i]; e.key == key {
+			return Origin{Place{e.source.File, e.line, e.column}, e.source.Via}
 		}
 	}
 	return Origin{}
@@ -89,9 +129,9 @@ func (o *Origins) PlaceOf(key string) Place {
 	return o.OriginOf(Itself).Place
 }
 
-// SetItemOrigin records where one entry of the list behind key came from.
-func (o *Origins) SetItemOrigin(key, item string, origin Origin) {
-	o.SetOrigin(itemKey(key, item), origin)
+// SetItem records where one entry of the list behind key came from.
+func (o *Origins) SetItem(key, item string, source *Source, line, column int32) {
+	o.Set(itemKey(key, item), source, line, column)
 }
 
 // PlaceOfItem returns the place of one entry of the list behind key, or of the

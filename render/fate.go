@@ -45,6 +45,15 @@ func Carry(fields ...string) []Fate {
 	return fates
 }
 
+// LeaveOut lists fields that a target cannot say, all for the same reason.
+func LeaveOut(why string, fields ...string) []Fate {
+	fates := make([]Fate, len(fields))
+	for i, field := range fields {
+		fates[i] = Fate{Field: field, Outcome: LeftOut, How: why}
+	}
+	return fates
+}
+
 // Note is a fate that a definition touches: a value that somebody wrote and
 // that the target says another way or not at all.
 type Note struct {

@@ -7,6 +7,7 @@
 package render
 
 import (
+	"fmt"
 	"io/fs"
 
 	"stavren.example/stavren/finding"
@@ -48,6 +49,22 @@ type Job struct {
 	Options Options
 }
 
+// Secret returns the value of the fleet's secret of that name.
+func (j *Job) Secret(name string) (string, error) {
+	secret := j.Fleet.Secret(name)
+	if secret == nil {
+		return "", fmt.Errorf("the secret %q is not defined", name)
+	}
+	if j.Options.Secrets == nil {
+		return "", fmt.Errorf("the secret %q is needed, but the options of rendering do not say how to read secrets", name)
+	}
+	value, err := j.Options.Secrets(secret)
+	if err != nil {
+		return "", fmt.Errorf("the secret %q cannot be read: %w", name, err)
+	}
+	return value, nil
+}
+
 // Options changes what is rendered. The zero value renders every machine.
 type Options struct {
 	// Machines names the machines to render, or is empty for all.
@@ -56,4 +73,7 @@ type Options struct {
 	// folder, with slashes, or an absolute one. If it is nil, the file lies below
 	// the output folder under the name that the definition gives it.
 	ImagePath func(image *fleet.Image) string
+	// Secrets reads a secret when it is needed. If it is nil, a fleet whose
+	// rendered files hold secrets is refused.
+	Secrets func(secret *fleet.Secret) (string, error)
 }

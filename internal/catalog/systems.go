@@ -103,11 +103,38 @@ func Lookup(name string) (System, bool) {
 	return System{}, false
 }
 
+// families are what a definition calls them.
+var families = map[string]Family{
+	"debian": debian, "red-hat": redHat, "suse": suse, "alpine": alpine, "arch": arch, "freebsd": freeBSD, "windows": windows,
+}
+
+// Find returns the system of that name: the definition's own, or the built-in one.
+func Find(f *fleet.Fleet, name string) (System, bool) {
+	own := f.System(name)
+	if own == nil {
+		return Lookup(name)
+	}
+	system := System{
+		Name: own.Name, Title: own.Title, Family: families[own.Family],
+		MinMemory: own.MinMemory, MinDisk: own.MinDisk, Login: own.Login, EndOfLife: own.EndOfLife,
+	}
+	if system.Title == "" {
+		system.Title = own.Name
+	}
+	if system.MinMemory == 0 {
+		system.MinMemory = 256 * fleet.MiB
+	}
+	if system.MinDisk == 0 {
+		system.MinDisk = 2 * fleet.GiB
+	}
+	return system, true
+}
+
 // Of returns the system on the image of a machine. A machine whose image or
 // system is unknown is treated as Debian 12, which check has refused by then.
 func Of(f *fleet.Fleet, m *fleet.Machine) System {
 	if image := f.Image(m.Image); image != nil {
-		if system, ok := Lookup(image.OS); ok {
+		if system, ok := Find(f, image.OS); ok {
 			return system
 		}
 	}

@@ -11,8 +11,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-
-	"github.com/google/renameio/v2"
 )
 
 // RecordName is the file in an output folder that lists what was written there.
@@ -266,9 +264,4 @@ func (f *Folder) finishEarlier() error {
 		}
 	}
 	return os.RemoveAll(from)
-}
-
-// WriteFile writes a single file, whole or not at all.
-func WriteFile(path string, data []byte, mode fs.FileMode) error {
-	return renameio.WriteFile(path, data, mode)
 }

@@ -24,8 +24,7 @@ func contentFields[T any](secret bool, textExample, fileExample string, at func(
 }
 
 func contentText[T any](secret bool, at func(*T) *fleet.Content) kind[T] {
-	return kind[T]{name: "text", rows: contentRows("text", at, false), read: func(r *reader, v view, into *T) bool {
-		top := v.top()
+	return kind[T]{name: "text", schema: textSchema, rows: contentRows("text", at, false), read: func(r *reader, top layer, into *T) bool {
 		if secret && top.node.Kind == yaml.ScalarNode && top.node.Tag != "!!str" && !isNull(top.node) {
 			r.add(finding.Finding{
 				Rule: string(ruleWrongType), Severity: readingSeverity, Place: top.place(), Path: r.path.String(), Secret: true,
@@ -33,10 +32,11 @@ func contentText[T any](secret bool, at func(*T) *fleet.Content) kind[T] {
 			})
 			return false
 		}
-		top, ok := r.text(v)
+		top, ok := r.text(top)
 		if !ok {
 			return false
 		}
+		any(into).(origins).ClearOrigin("file")
 		content := at(into)
 		content.Text, content.File, content.Block = top.node.Value, "", false
 		content.TextPlace = top.place()
@@ -53,8 +53,8 @@ func contentText[T any](secret bool, at func(*T) *fleet.Content) kind[T] {
 }
 
 func contentFile[T any](at func(*T) *fleet.Content) kind[T] {
-	return kind[T]{name: "path", rows: contentRows("file", at, true), read: func(r *reader, v view, into *T) bool {
-		top, ok := r.text(v)
+	return kind[T]{name: "path", schema: textSchema, rows: contentRows("file", at, true), read: func(r *reader, l layer, into *T) bool {
+		top, ok := r.text(l)
 		if !ok {
 			return false
 		}
@@ -62,6 +62,7 @@ func contentFile[T any](at func(*T) *fleet.Content) kind[T] {
 		if !ok {
 			return false
 		}
+		any(into).(origins).ClearOrigin("text")
 		content := at(into)
 		content.Text, content.File, content.Block = data, name, true
 		content.TextPlace = fleet.Place{File: name, Line: 1, Column: 1}
@@ -84,18 +85,34 @@ func contentRows[T any](key string, at func(*T) *fleet.Content, fromFile bool) f
 		if fromFile {
 			value = content.File + ", " + value
 		}
-		origins, _ := any(of).(interface{ OriginOf(string) fleet.Origin })
-		add(Row{Path: prefix, Value: value, Origin: origins.OriginOf(key)})
+		add(Row{Path: prefix, Value: value, Origin: any(of).(origins).OriginOf(key)})
 	}
 }
 
-// finishContent holds a noun to exactly one of text and file.
-func finishContent[T any, P noun[T]](at func(P) *fleet.Content) func(*reader, P, layer) {
-	return func(r *reader, into P, place layer) {
-		missingContent(r, at(into), place, func(key string) bool {
-			return into.OriginOf(key) != fleet.Origin{}
-		})
+// withContent gives a table the two rules of content: not both of text and file
+// in one layer, and one of them in the end.
+func withContent[T any, P noun[T]](t *table[T, P]) *table[T, P] {
+	t.each = func(r *reader, _ P, l layer) {
+		if hasKey(l.node, "text") && hasKey(l.node, "file") {
+			r.fault(ruleBothContents, l, r.here()+" has both text and file", "keep one of the two")
+		}
 	}
+	t.finish = func(r *reader, of P) {
+		if !of.Knows("text") && !of.Knows("file") {
+			r.faultAt(ruleMissingKey, of.PlaceOf(fleet.Itself), "", r.here()+" has no content",
+				"add `text:` with the content, or `file:` with the path of a file beside the definition")
+		}
+	}
+	return t
+}
+
+func hasKey(node *yaml.Node, key string) bool {
+	for i := 0; i+1 < len(node.Content); i += 2 {
+		if node.Content[i].Value == key {
+			return true
+		}
+	}
+	return false
 }
 
 // contentOf reads the file that a layer names, once however often it is named.

@@ -34,6 +34,10 @@ type document struct {
 	root   *yaml.Node
 
 	lineStarts []int
+	// sources are what the origins of its values share, by kit or variant; last
+	// is the one that was asked for last.
+	sources map[string]*fleet.Source
+	last    *fleet.Source
 }
 
 // parse turns the bytes of a definition into nodes. What is not YAML is told
@@ -187,9 +191,29 @@ func (d *document) blockIndent(line int, text string) int {
 
 func leadingSpaces(text string) int { return len(text) - len(strings.TrimLeft(text, " ")) }
 
-// originOf says where a layer of a value stands.
-func (l layer) origin() fleet.Origin {
-	return fleet.Origin{Place: l.place(), Via: l.via}
+// record notes in a noun that the value of key stands here.
+func (l layer) record(of origins, key string) {
+	of.Set(key, l.source(), int32(l.node.Line), int32(l.node.Column))
+}
+
+// recordItem notes that one entry of the list behind key stands here.
+func (l layer) recordItem(of origins, key, item string) {
+	of.SetItem(key, item, l.source(), int32(l.node.Line), int32(l.node.Column))
+}
+
+// source is shared by all values that came from one file in one way.
+func (l layer) source() *fleet.Source {
+	d := l.document
+	if d.last == nil || d.last.Via != l.via {
+		if d.sources == nil {
+			d.sources = map[string]*fleet.Source{}
+		}
+		if d.last = d.sources[l.via]; d.last == nil {
+			d.last = &fleet.Source{File: d.name, Via: l.via}
+			d.sources[l.via] = d.last
+		}
+	}
+	return d.last
 }
 
 func (l layer) place() fleet.Place { return l.document.place(l.node) }

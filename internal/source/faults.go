@@ -2,6 +2,7 @@ package source
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -32,14 +33,44 @@ func (r *reader) faultAt(rule rule, place fleet.Place, via, message, remedy stri
 	})
 }
 
-// add keeps a fault once, and only the first maxFaults of them: a file that is
-// wrong on every line is told so, not listed.
+// add keeps a fault once, since many machines read the same kit, and only the
+// first maxFaults of them: a file that is wrong on every line is told so, not
+// listed.
 func (r *reader) add(f finding.Finding) {
+	same := told{f.Rule, f.Place, f.Message}
+	if r.told[same] {
+		return
+	}
+	r.told[same] = true
 	if len(r.faults) >= maxFaults {
 		r.unlisted++
 		return
 	}
 	r.faults = append(r.faults, f)
+}
+
+// told is what makes two faults the same one.
+type told struct {
+	rule    string
+	place   fleet.Place
+	message string
+}
+
+// How far a noun is spoilt by a fault in it, so that what follows from that fault
+// is not told as well.
+const (
+	sound     = iota
+	inPart    // a value was at fault: rules that look at several do not hold
+	shapeless // it was no map at all: nothing is known of it
+)
+
+func (r *reader) spoilt(noun any, how int) { r.spoiltNouns[noun] = max(r.spoiltNouns[noun], how) }
+
+func (r *reader) spoiltness(noun any) int {
+	if len(r.spoiltNouns) == 0 {
+		return sound
+	}
+	return r.spoiltNouns[noun]
 }
 
 // trail is the way from the top of the definition to the value being read.
@@ -69,6 +100,8 @@ func quoted(text string) string {
 	}
 	return fmt.Sprintf("%q", text)
 }
+
+func itoa(n int) string { return strconv.Itoa(n) }
 
 // describe names what a node is, in words that YAML's readers would use.
 func describe(node *yaml.Node) string {

@@ -1,21 +1,23 @@
 package source
 
 import (
-	"io/fs"
 	"net/netip"
 	"regexp"
-	"strconv"
-	"strings"
-
-	"go.yaml.in/yaml/v4"
+	"time"
 
 	"stavren.example/stavren/fleet"
 )
 
-// machineTable is what a machine can say.
+// machineTable is what a machine can say. Kits and variants say the same.
 var machineTable = newTable[fleet.Machine]("a machine", nil,
-	field[fleet.Machine]{key: "about", doc: "One line on what the machine is for.", example: "Public tide tables",
+	field[fleet.Machine]{key: "about", doc: "What the machine is for.", example: "Public tide tables",
 		kind: text(nil, func(m *fleet.Machine) *string { return &m.About })},
+	field[fleet.Machine]{key: "kits", doc: "Kits that it is put together from, the later ones stronger.", example: "[shore]",
+		kind: words("kits", label, func(m *fleet.Machine) *[]string { return &m.Kits })},
+	field[fleet.Machine]{key: "copies", doc: "How many machines are made of it, NAME-1, NAME-2 and so on. An address or host port that is given is the first one's; the next copies count on.", standard: "1", example: "3",
+		kind: whole(1, maxCopies, "a number such as 3", func(m *fleet.Machine) *int { return &m.Copies })},
+	field[fleet.Machine]{key: "labels", doc: "Labels for people and platforms.", example: "{team: tides}",
+		kind: pairs("labels", labelKey, func(m *fleet.Machine) *[]fleet.Pair { return &m.Labels })},
 	field[fleet.Machine]{key: "image", doc: "The image that it boots, by its name under `images`.", example: "bookworm", required: true,
 		kind: word(label, func(m *fleet.Machine) *string { return &m.Image })},
 	field[fleet.Machine]{key: "host_name", doc: "Its own name for itself.", standard: "the machine's name", example: "almanac",
@@ -25,33 +27,34 @@ var machineTable = newTable[fleet.Machine]("a machine", nil,
 	field[fleet.Machine]{key: "resources", doc: "Its share of the host.", example: "{cpus: 2, memory: 2GiB}",
 		kind: object(resourcesTable, func(m *fleet.Machine) *fleet.Resources { return &m.Resources })},
 	field[fleet.Machine]{key: "disks", doc: "Disks by name; `root` is the one that the image is on.", standard: "`root` alone", example: "{root: {size: 20GiB}}",
-		kind: named(diskTable, label,
-			func(m *fleet.Machine) []*fleet.Disk { return m.Disks }, func(x *fleet.Disk) string { return x.Name }, func(m *fleet.Machine, name string) *fleet.Disk {
-				disk := &fleet.Disk{Name: name}
-				m.Disks = append(m.Disks, disk)
-				return disk
-			})},
+		kind: named(diskTable, names[fleet.Machine, *fleet.Disk]{label, func(m *fleet.Machine) *[]*fleet.Disk { return &m.Disks },
+			func(name string) *fleet.Disk { return &fleet.Disk{Name: name} }, func(d *fleet.Disk) string { return d.Name }})},
+	field[fleet.Machine]{key: "media", doc: "Images of discs in drives, by name.", example: "{install: {file: images/install.iso}}",
+		kind: named(mediumTable, names[fleet.Machine, *fleet.Medium]{label, func(m *fleet.Machine) *[]*fleet.Medium { return &m.Media },
+			func(name string) *fleet.Medium { return &fleet.Medium{Name: name} }, func(d *fleet.Medium) string { return d.Name }})},
 	field[fleet.Machine]{key: "nics", doc: "Network interfaces; the name is the network's unless `network` says otherwise.", standard: "one on the first network", example: "{quay: {address: 10.44.7.20}}",
-		kind: named(nicTable, label,
-			func(m *fleet.Machine) []*fleet.NIC { return m.NICs }, func(x *fleet.NIC) string { return x.Name }, func(m *fleet.Machine, name string) *fleet.NIC {
-				nic := &fleet.NIC{Name: name}
-				m.NICs = append(m.NICs, nic)
-				return nic
-			})},
+		kind: named(nicTable, names[fleet.Machine, *fleet.NIC]{label, func(m *fleet.Machine) *[]*fleet.NIC { return &m.NICs },
+			func(name string) *fleet.NIC { return &fleet.NIC{Name: name} }, func(n *fleet.NIC) string { return n.Name }})},
 	field[fleet.Machine]{key: "ports", doc: "Ports forwarded from the host to the machine, by name.", example: "{ssh: {host: auto, machine: 22}}",
-		kind: named(portTable, label,
-			func(m *fleet.Machine) []*fleet.Port { return m.Ports }, func(x *fleet.Port) string { return x.Name }, func(m *fleet.Machine, name string) *fleet.Port {
-				port := &fleet.Port{Name: name}
-				m.Ports = append(m.Ports, port)
-				return port
-			})},
+		kind: named(portTable, names[fleet.Machine, *fleet.Port]{label, func(m *fleet.Machine) *[]*fleet.Port { return &m.Ports },
+			func(name string) *fleet.Port { return &fleet.Port{Name: name} }, func(p *fleet.Port) string { return p.Name }})},
+	field[fleet.Machine]{key: "public_address", doc: "Ask a cloud for an address that the world can reach.", standard: "false", example: "true",
+		kind: truth(func(m *fleet.Machine) *bool { return &m.PublicAddress })},
+	field[fleet.Machine]{key: "names", doc: "Further DNS names of the machine.", example: "[tides.skerry.example]",
+		kind: words("DNS names", domain, func(m *fleet.Machine) *[]string { return &m.Names })},
+	field[fleet.Machine]{key: "firewall", doc: "Names of the firewalls that hold for it.", example: "[office]",
+		kind: words("firewall names", label, func(m *fleet.Machine) *[]string { return &m.Firewall })},
 	field[fleet.Machine]{key: "users", doc: "Accounts by login. The image's own login is not made.", example: "{mira: {keys: [ops]}}",
-		kind: named(userTable, userName,
-			func(m *fleet.Machine) []*fleet.User { return m.Users }, func(x *fleet.User) string { return x.Name }, func(m *fleet.Machine, name string) *fleet.User {
-				user := &fleet.User{Name: name}
-				m.Users = append(m.Users, user)
-				return user
-			})},
+		kind: named(userTable, names[fleet.Machine, *fleet.User]{userName, func(m *fleet.Machine) *[]*fleet.User { return &m.Users },
+			func(name string) *fleet.User { return &fleet.User{Name: name} }, func(u *fleet.User) string { return u.Name }})},
+	field[fleet.Machine]{key: "ssh", doc: "Who may log in over SSH by other means than a user's key.", example: "{password_login: false}",
+		kind: object(sshTable, func(m *fleet.Machine) *fleet.SSH { return &m.SSH })},
+	field[fleet.Machine]{key: "time", doc: "Time zone and time servers.", example: "{zone: Atlantic/Faroe}",
+		kind: object(timeTable, func(m *fleet.Machine) *fleet.Time { return &m.Time })},
+	field[fleet.Machine]{key: "language", doc: "Language and character set, as a POSIX locale.", standard: "the image's", example: "en_DK.UTF-8",
+		kind: text(locale, func(m *fleet.Machine) *string { return &m.Language })},
+	field[fleet.Machine]{key: "keyboard", doc: "Layout of the keyboard.", standard: "the image's", example: "dk",
+		kind: text(layout, func(m *fleet.Machine) *string { return &m.Keyboard })},
 	field[fleet.Machine]{key: "first_boot", doc: "What happens inside when it starts for the first time.", example: "{packages: [nginx]}",
 		kind: object(firstBootTable, func(m *fleet.Machine) *fleet.FirstBoot {
 			if m.FirstBoot == nil {
@@ -59,6 +62,33 @@ var machineTable = newTable[fleet.Machine]("a machine", nil,
 			}
 			return m.FirstBoot
 		})},
+	field[fleet.Machine]{key: "shares", doc: "Folders of the host that appear inside, by name.", example: "{charts: {host: charts, machine: /srv/charts}}",
+		kind: named(shareTable, names[fleet.Machine, *fleet.Share]{label, func(m *fleet.Machine) *[]*fleet.Share { return &m.Shares },
+			func(name string) *fleet.Share { return &fleet.Share{Name: name} }, func(s *fleet.Share) string { return s.Name }})},
+	field[fleet.Machine]{key: "console", doc: "Screen and keyboard.", example: "{kind: graphical}",
+		kind: object(consoleTable, func(m *fleet.Machine) *fleet.Console { return &m.Console })},
+	field[fleet.Machine]{key: "firmware", doc: "What the machine starts with.", example: "{kind: uefi}",
+		kind: object(firmwareTable, func(m *fleet.Machine) *fleet.Firmware { return &m.Firmware })},
+	field[fleet.Machine]{key: "clock", doc: "What the hardware clock is set to; Windows expects `local`.", standard: "utc", example: "local",
+		kind: choice(func(m *fleet.Machine) *fleet.Clock { return &m.Clock }, fleet.UTC, fleet.Local)},
+	field[fleet.Machine]{key: "autostart", doc: "Start with the host.", standard: "false", example: "true",
+		kind: truth(func(m *fleet.Machine) *bool { return &m.Autostart })},
+	field[fleet.Machine]{key: "autostart_delay", doc: "How long after the host it starts.", standard: "0s", example: "30s",
+		kind: duration(func(m *fleet.Machine) *time.Duration { return &m.AutostartDelay })},
+	field[fleet.Machine]{key: "when_stopped", doc: "What becomes of a machine that stops itself.", standard: "keep", example: "remove",
+		kind: choice(func(m *fleet.Machine) *fleet.WhenStopped { return &m.WhenStopped }, fleet.KeepStopped, fleet.RemoveStopped)},
+	field[fleet.Machine]{key: "region", doc: "Region of the cloud.", standard: "the platform's", example: "eu-north-1",
+		kind: text(oneLine, func(m *fleet.Machine) *string { return &m.Region })},
+	field[fleet.Machine]{key: "zone", doc: "Zone within the region.", standard: "the platform's", example: "eu-north-1a",
+		kind: text(oneLine, func(m *fleet.Machine) *string { return &m.Zone })},
+	field[fleet.Machine]{key: "interruptible", doc: "Ask for cheaper capacity that may be taken away.", standard: "false", example: "true",
+		kind: truth(func(m *fleet.Machine) *bool { return &m.Interruptible })},
+	field[fleet.Machine]{key: "identity", doc: "The platform account that the machine acts as.", example: "{account: tides, scopes: [storage-read]}",
+		kind: object(identityTable, func(m *fleet.Machine) *fleet.Identity { return &m.Identity })},
+	field[fleet.Machine]{key: "platforms", doc: "What only one platform needs to know of this machine, by target name.", example: "{heat: {size: small}}",
+		kind: named(platformTable, names[fleet.Machine, *fleet.Platform]{label, func(m *fleet.Machine) *[]*fleet.Platform { return &m.Platforms }, newPlatform, platformName})},
+	field[fleet.Machine]{key: "accept", doc: "Rules that this machine breaks on purpose, and why.", example: "{open-to-world: It serves the public}",
+		kind: pairs("rules", label, func(m *fleet.Machine) *[]fleet.Pair { return &m.Accept })},
 )
 
 var resourcesTable = newTable[fleet.Resources]("resources", nil,
@@ -66,66 +96,85 @@ var resourcesTable = newTable[fleet.Resources]("resources", nil,
 		kind: whole(1, 1024, "a number such as 2", func(x *fleet.Resources) *int { return &x.CPUs })},
 	field[fleet.Resources]{key: "memory", doc: "Main memory.", standard: fleet.DefaultMemory.String(), example: "2GiB",
 		kind: amount(fleet.MiB, func(x *fleet.Resources) *fleet.Bytes { return &x.Memory })},
+	field[fleet.Resources]{key: "priority", doc: "Share of the host's processors where they are scarce.", standard: "normal", example: "high",
+		kind: choice(func(x *fleet.Resources) *fleet.Priority { return &x.Priority }, fleet.Low, fleet.Normal, fleet.High)},
 )
 
 var diskTable = newTable("a disk", finishDisk,
 	field[fleet.Disk]{key: "size", doc: "Its size.", standard: fleet.DefaultRootSize.String() + " for `root`; other disks have to say it", example: "20GiB",
 		kind: amount(fleet.MiB, func(d *fleet.Disk) *fleet.Bytes { return &d.Size })},
+	field[fleet.Disk]{key: "format", doc: "`thin` disks grow as they fill, `full` ones take all their room at once.", standard: "thin", example: "full",
+		kind: choice(func(d *fleet.Disk) *fleet.DiskFormat { return &d.Format }, fleet.Thin, fleet.Full)},
+	field[fleet.Disk]{key: "bus", doc: "What it is attached to.", standard: "virtio", example: "scsi",
+		kind: choice(func(d *fleet.Disk) *fleet.DiskBus { return &d.Bus }, fleet.VirtIO, fleet.SCSI, fleet.SATA, fleet.NVMe)},
+	field[fleet.Disk]{key: "speed", doc: "Class of storage.", standard: "standard", example: "fast",
+		kind: choice(func(d *fleet.Disk) *fleet.DiskSpeed { return &d.Speed }, fleet.Standard, fleet.Fast)},
 	field[fleet.Disk]{key: "filesystem", doc: "What a data disk is formatted with, once; a disk that holds data is never formatted again.", example: "ext4",
 		kind: choice(func(d *fleet.Disk) *string { return &d.FileSystem }, "ext4", "xfs", "btrfs", "vfat")},
 	field[fleet.Disk]{key: "label", doc: "Label of the file system, by which it is mounted.", standard: "the disk's name", example: "pages",
-		kind: text(fileSystemLabel, func(d *fleet.Disk) *string { return &d.Label })},
+		kind: text(matching(regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`), "has to be letters, digits and . _ - only"), func(d *fleet.Disk) *string { return &d.Label })},
 	field[fleet.Disk]{key: "mount", doc: "Folder inside the machine where the data disk appears.", example: "/srv/almanac",
 		kind: word(insidePath, func(d *fleet.Disk) *string { return &d.Mount })},
+	field[fleet.Disk]{key: "options", doc: "Mount options beside the defaults.", example: "[noatime]",
+		kind: words("mount options", mountOption, func(d *fleet.Disk) *[]string { return &d.Options })},
 	field[fleet.Disk]{key: "keep", doc: "The disk outlives the machine.", standard: "false", example: "true",
 		kind: truth(func(d *fleet.Disk) *bool { return &d.Keep })},
+	field[fleet.Disk]{key: "start", doc: "A disk image whose content a data disk starts with; relative to the definition, or absolute.", example: "images/readings.qcow2",
+		kind: hostPath(func(d *fleet.Disk) *string { return &d.Start }, func(d *fleet.Disk) *string { return &d.Folder })},
 )
 
-var labelCharacters = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
-
-func fileSystemLabel(text string) string {
-	if labelCharacters.MatchString(text) {
-		return ""
+func finishDisk(r *reader, disk *fleet.Disk) {
+	place := disk.PlaceOf(fleet.Itself)
+	if disk.IsRoot() && (disk.FileSystem != "" || disk.Mount != "" || disk.Label != "" || disk.Start != "") {
+		r.faultAt(ruleBadValue, place, "", "the root disk comes with the image's own file system", "remove filesystem, label, mount and start from it; put them on a data disk")
 	}
-	return "has to be letters, digits and . _ - only"
-}
-
-func finishDisk(r *reader, disk *fleet.Disk, place layer) {
-	key := place
-	if key.key != nil {
-		key.node = key.key
+	if disk.Mount != "" && disk.FileSystem == "" {
+		r.faultAt(ruleMissingKey, place, "", "the disk "+quoted(disk.Name)+" is mounted but has no file system", "add `filesystem: ext4`")
 	}
-	if disk.IsRoot() && (disk.FileSystem != "" || disk.Mount != "" || disk.Label != "") {
-		r.fault(ruleBadValue, key, "the root disk comes with the image's own file system", "remove filesystem, label and mount from it; put them on a data disk")
-	}
-	if disk.Mount != "" && disk.FileSystem == "" && !r.faultBelow() {
-		r.fault(ruleMissingKey, key, "the disk "+quoted(disk.Name)+" is mounted but has no file system", "add `filesystem: ext4`")
-	}
-	if !disk.IsRoot() && disk.Size == 0 && !r.faultBelow() {
-		r.fault(ruleMissingKey, key, "the data disk "+quoted(disk.Name)+" has no size", "add `size: 10GiB`")
+	if !disk.IsRoot() && disk.Size == 0 {
+		r.faultAt(ruleMissingKey, place, "", "the data disk "+quoted(disk.Name)+" has no size", "add `size: 10GiB`")
 	}
 }
+
+var mediumTable = newTable[fleet.Medium]("a medium", nil,
+	field[fleet.Medium]{key: "file", doc: "The disc's image; relative to the definition, or absolute.", example: "images/install.iso", required: true,
+		kind: hostPath(func(d *fleet.Medium) *string { return &d.File }, func(d *fleet.Medium) *string { return &d.Folder })},
+	field[fleet.Medium]{key: "boot_first", doc: "Start from the disc rather than from the disk.", standard: "false", example: "true",
+		kind: truth(func(d *fleet.Medium) *bool { return &d.BootFirst })},
+	field[fleet.Medium]{key: "eject", doc: "Take the disc out after the first boot.", standard: "false", example: "true",
+		kind: truth(func(d *fleet.Medium) *bool { return &d.Eject })},
+)
 
 var nicTable = newTable[fleet.NIC]("a network interface", nil,
 	field[fleet.NIC]{key: "network", doc: "The network that it is on.", standard: "the interface's name", example: "quay",
 		kind: word(label, func(n *fleet.NIC) *string { return &n.Network })},
+	field[fleet.NIC]{key: "model", doc: "What it looks like to the machine.", standard: "virtio", example: "e1000",
+		kind: choice(func(n *fleet.NIC) *fleet.NICModel { return &n.Model }, fleet.VirtIONIC, fleet.E1000)},
 	field[fleet.NIC]{key: "address", doc: "Its fixed address.", standard: "from the network by DHCP", example: "10.44.7.20",
 		kind: address("10.44.7.20", func(n *fleet.NIC) *netip.Addr { return &n.Address })},
 	field[fleet.NIC]{key: "hardware_address", doc: "Its hardware address.", standard: "derived from the names", example: "\"02:00:5e:10:00:01\"",
 		kind: text(hardwareAddress, func(n *fleet.NIC) *string { return &n.HardwareAddress })},
+	field[fleet.NIC]{key: "also", doc: "Further addresses with their prefix length.", example: "[10.44.8.20/24]",
+		kind: prefixes(false, func(n *fleet.NIC) *[]netip.Prefix { return &n.Also })},
+	field[fleet.NIC]{key: "routes", doc: "Ways to other networks.", example: "[{to: 10.45.0.0/16, via: 10.44.7.2}]",
+		kind: listed(routeTable, func(n *fleet.NIC) *[]*fleet.Route { return &n.Routes })},
+	field[fleet.NIC]{key: "primary", doc: "This interface leads out.", standard: "true for the first", example: "true",
+		kind: truth(func(n *fleet.NIC) *bool { return &n.Primary })},
 )
 
-var hardwarePattern = regexp.MustCompile(`^[0-9a-f][02468ace](:[0-9a-f]{2}){5}$`)
+var hardwareAddress = matching(regexp.MustCompile(`^[0-9a-f][02468ace](:[0-9a-f]{2}){5}$`),
+	"has to be six pairs of lower-case hexadecimal digits with colons, the second digit even, such as 02:00:5e:10:00:01")
 
-func hardwareAddress(text string) string {
-	if hardwarePattern.MatchString(text) {
-		return ""
-	}
-	return "has to be six pairs of lower-case hexadecimal digits with colons, the second digit even, such as 02:00:5e:10:00:01"
-}
+var routeTable = newTable[fleet.Route]("a route", nil,
+	field[fleet.Route]{key: "to", doc: "The network that it leads to.", example: "10.45.0.0/16", required: true,
+		kind: subnet(func(x *fleet.Route) *netip.Prefix { return &x.To })},
+	field[fleet.Route]{key: "via", doc: "The neighbour that it leads through.", example: "10.44.7.2", required: true,
+		kind: address("10.44.7.2", func(x *fleet.Route) *netip.Addr { return &x.Via })},
+)
 
 var portTable = newTable[fleet.Port]("a port", nil,
-	field[fleet.Port]{key: "host", doc: "Port on the host, or `auto` for one that is chosen and stays.", standard: "auto", example: "8080", kind: hostPort()},
+	field[fleet.Port]{key: "host", doc: "Port on the host, or `auto` for one that is chosen and stays.", standard: "auto", example: "8080",
+		kind: hostPort(func(p *fleet.Port) *int { return &p.Host }, func(p *fleet.Port) *bool { return &p.Auto })},
 	field[fleet.Port]{key: "machine", doc: "Port inside the machine.", example: "80", required: true,
 		kind: whole(1, 65535, "a number such as 80", func(p *fleet.Port) *int { return &p.Machine })},
 	field[fleet.Port]{key: "protocol", doc: "Transport protocol.", standard: "tcp", example: "udp",
@@ -134,92 +183,83 @@ var portTable = newTable[fleet.Port]("a port", nil,
 		kind: address("127.0.0.1", func(p *fleet.Port) *netip.Addr { return &p.Listen })},
 )
 
-func hostPort() kind[fleet.Port] {
-	return kind[fleet.Port]{name: "port number or auto", print: func(of *fleet.Port) string {
-		if of.Auto {
-			return strconv.Itoa(of.Host) + ", chosen"
-		}
-		return strconv.Itoa(of.Host)
-	}, read: func(r *reader, v view, into *fleet.Port) bool {
-		if top := v.top(); top.node.Kind == yaml.ScalarNode && top.node.Value == "auto" {
-			into.Auto = true
-			return true
-		}
-		number, ok := r.whole(v, 1, 65535, "a number such as 8080, or auto")
-		into.Host = number
-		return ok
-	}}
-}
-
-var userTable = newTable[fleet.User]("a user", nil,
-	field[fleet.User]{key: "full_name", doc: "The person's name.", example: "Mira Holm",
-		kind: text(accountWord, func(u *fleet.User) *string { return &u.FullName })},
-	field[fleet.User]{key: "groups", doc: "Further groups.", example: "[adm]",
-		kind: words("groups", userName, func(u *fleet.User) *[]string { return &u.Groups })},
-	field[fleet.User]{key: "admin", doc: "May act as the administrator.", standard: "no", example: "without-password",
-		kind: choice(func(u *fleet.User) *fleet.AdminRights { return &u.Admin }, fleet.AdminWithPassword, fleet.AdminWithoutPassword, fleet.NoAdmin)},
-	field[fleet.User]{key: "shell", doc: "Login shell.", standard: "the system's usual one", example: "/bin/bash",
-		kind: word(insidePath, func(u *fleet.User) *string { return &u.Shell })},
-	field[fleet.User]{key: "keys", doc: "Names of the keys that may log in.", example: "[ops]",
-		kind: words("key names", label, func(u *fleet.User) *[]string { return &u.Keys })},
-)
-
-var firstBootTable = newTable[fleet.FirstBoot]("first_boot", nil,
-	field[fleet.FirstBoot]{key: "refresh", doc: "Fetch the package index first.", standard: "true if packages or an upgrade are asked for", example: "true",
-		kind: truth(func(b *fleet.FirstBoot) *bool { return &b.Refresh })},
-	field[fleet.FirstBoot]{key: "upgrade", doc: "Bring every installed package up to date.", standard: "false", example: "true",
-		kind: truth(func(b *fleet.FirstBoot) *bool { return &b.Upgrade })},
-	field[fleet.FirstBoot]{key: "packages", doc: "Packages to install, by their names in the system's package manager.", example: "[nginx]",
-		kind: words("packages", packageName, func(b *fleet.FirstBoot) *[]string { return &b.Packages })},
-	field[fleet.FirstBoot]{key: "files", doc: "Files to write, by their path inside the machine.", example: "{/etc/motd: {text: \"Tide office\\n\"}}",
-		kind: named(fileTable, insidePath,
-			func(b *fleet.FirstBoot) []*fleet.File { return b.Files }, func(x *fleet.File) string { return x.Path }, func(b *fleet.FirstBoot, name string) *fleet.File {
-				file := &fleet.File{Path: name}
-				b.Files = append(b.Files, file)
-				return file
-			})},
-	field[fleet.FirstBoot]{key: "scripts", doc: "Scripts to run, by name, in this order.", example: "{tables: {text: \"systemctl enable --now nginx\\n\"}}",
-		kind: named(scriptTable, label,
-			func(b *fleet.FirstBoot) []*fleet.Script { return b.Scripts }, func(x *fleet.Script) string { return x.Name }, func(b *fleet.FirstBoot, name string) *fleet.Script {
-				script := &fleet.Script{Name: name}
-				b.Scripts = append(b.Scripts, script)
-				return script
-			})},
-)
-
-var fileTable = newTable("a file", finishContent(func(f *fleet.File) *fleet.Content { return &f.Content }),
-	append(contentFields(false, "\"Tide office\\n\"", "site/index.html", func(f *fleet.File) *fleet.Content { return &f.Content }),
-		field[fleet.File]{key: "mode", doc: "Permissions, in octal digits.", standard: "0644", example: "\"0600\"", kind: fileMode()},
-		field[fleet.File]{key: "owner", doc: "Owner and group.", standard: fleet.DefaultFileOwner, example: "root:adm",
-			kind: text(fileOwner, func(f *fleet.File) *string { return &f.Owner })},
-	)...)
-
-func fileMode() kind[fleet.File] {
-	return kind[fleet.File]{name: "octal digits", print: func(of *fleet.File) string { return fleet.FormatMode(of.Mode) }, read: func(r *reader, v view, into *fleet.File) bool {
-		top, ok := r.scalar(v, "octal digits", "\"0644\"")
-		if !ok {
-			return false
-		}
-		mode, err := fleet.ParseMode(top.node.Value)
-		if err != nil || mode == fs.FileMode(0) {
-			r.fault(ruleBadValue, top, r.here()+" is "+quoted(top.node.Value)+", which is not three or four octal digits", "write it like \"0644\"")
-			return false
-		}
-		into.Mode = mode
-		return true
-	}}
-}
-
-func fileOwner(text string) string {
-	user, group, both := strings.Cut(text, ":")
-	if !both || userName(user) != "" || userName(group) != "" {
-		return "has to be a user and a group with a colon between, such as root:adm"
+// hostPort is a port of the host, or the word auto.
+func hostPort[T any](at func(*T) *int, auto func(*T) *bool) kind[T] {
+	return kind[T]{
+		name: "port number or auto", schema: func() schema {
+			return schema{"anyOf": []any{schema{"const": "auto"}, schema{"type": "integer", "minimum": 1, "maximum": 65535}}}
+		},
+		clear: func(from *T) { *at(from), *auto(from) = 0, false },
+		print: func(of *T) string {
+			switch {
+			case *at(of) == 0:
+				return ""
+			case *auto(of):
+				return itoa(*at(of)) + ", chosen"
+			}
+			return itoa(*at(of))
+		},
+		read: func(r *reader, l layer, into *T) bool {
+			if l.node.Value == "auto" {
+				*at(into), *auto(into) = 0, true
+				return true
+			}
+			number, ok := r.whole(l, 1, 65535, "a number such as 8080, or auto")
+			if ok {
+				*at(into), *auto(into) = number, false
+			}
+			return ok
+		},
 	}
-	return ""
 }
 
-var scriptTable = newTable("a script", finishContent(func(s *fleet.Script) *fleet.Content { return &s.Content }),
-	append(contentFields(false, "\"systemctl enable --now nginx\\n\"", "scripts/tables.sh", func(s *fleet.Script) *fleet.Content { return &s.Content }),
-		field[fleet.Script]{key: "when", doc: "How often it runs.", standard: "once", example: "every-boot",
-			kind: choice(func(s *fleet.Script) *fleet.When { return &s.When }, fleet.Once, fleet.EveryBoot)},
-	)...)
+var shareTable = newTable[fleet.Share]("a share", nil,
+	field[fleet.Share]{key: "host", doc: "Folder on the host; relative to the definition, or absolute.", example: "charts", required: true,
+		kind: hostPath(func(s *fleet.Share) *string { return &s.Host }, func(s *fleet.Share) *string { return &s.Folder })},
+	field[fleet.Share]{key: "machine", doc: "Where it appears inside the machine.", example: "/srv/charts", required: true,
+		kind: word(insidePath, func(s *fleet.Share) *string { return &s.Machine })},
+	field[fleet.Share]{key: "read_only", doc: "The machine may not write to it.", standard: "false", example: "true",
+		kind: truth(func(s *fleet.Share) *bool { return &s.ReadOnly })},
+)
+
+var consoleTable = newTable("a console", finishConsole,
+	field[fleet.Console]{key: "kind", doc: "How the console is reached.", standard: "serial", example: "graphical",
+		kind: choice(func(c *fleet.Console) *fleet.ConsoleKind { return &c.Kind }, fleet.Headless, fleet.Serial, fleet.Graphical)},
+	field[fleet.Console]{key: "protocol", doc: "What carries a graphical console.", standard: "vnc", example: "spice",
+		kind: choice(func(c *fleet.Console) *fleet.ConsoleProtocol { return &c.Protocol }, fleet.VNC, fleet.SPICE)},
+	field[fleet.Console]{key: "listen", doc: "Address of the host that takes viewers.", standard: "127.0.0.1", example: "127.0.0.1",
+		kind: address("127.0.0.1", func(c *fleet.Console) *netip.Addr { return &c.Listen })},
+	field[fleet.Console]{key: "port", doc: "Port on the host, or `auto`.", standard: "auto", example: "5901",
+		kind: hostPort(func(c *fleet.Console) *int { return &c.Port }, func(c *fleet.Console) *bool { return &c.Auto })},
+	field[fleet.Console]{key: "resolution", doc: "Width and height of the screen.", standard: fleet.DefaultResolution, example: "1920x1080",
+		kind: text(matching(regexp.MustCompile(`^[1-9][0-9]{2,3}x[1-9][0-9]{2,3}$`), "has to be width and height like 1920x1080"), func(c *fleet.Console) *string { return &c.Resolution })},
+	field[fleet.Console]{key: "password", doc: "Name of the secret that viewers have to give.", example: "chartroom-screen",
+		kind: word(label, func(c *fleet.Console) *string { return &c.Password })},
+)
+
+func finishConsole(r *reader, c *fleet.Console) {
+	if c.Kind == fleet.Graphical {
+		return
+	}
+	for _, key := range []string{"protocol", "listen", "port", "resolution", "password"} {
+		if c.Knows(key) {
+			r.faultAt(ruleBadValue, c.PlaceOf(key), "", quoted(key)+" is for graphical consoles, and this one is not", "add `kind: graphical`, or remove the line")
+		}
+	}
+}
+
+var firmwareTable = newTable[fleet.Firmware]("firmware", nil,
+	field[fleet.Firmware]{key: "kind", doc: "What starts the boot loader.", standard: "bios", example: "uefi",
+		kind: choice(func(f *fleet.Firmware) *fleet.FirmwareKind { return &f.Kind }, fleet.BIOS, fleet.UEFI)},
+	field[fleet.Firmware]{key: "secure_boot", doc: "Start signed systems only.", standard: "false", example: "true",
+		kind: truth(func(f *fleet.Firmware) *bool { return &f.SecureBoot })},
+	field[fleet.Firmware]{key: "tpm", doc: "Give it a trusted platform module, version 2.0.", standard: "false", example: "true",
+		kind: truth(func(f *fleet.Firmware) *bool { return &f.TPM })},
+)
+
+var identityTable = newTable[fleet.Identity]("an identity", nil,
+	field[fleet.Identity]{key: "account", doc: "The account's name on the platform.", example: "tides",
+		kind: text(oneLine, func(i *fleet.Identity) *string { return &i.Account })},
+	field[fleet.Identity]{key: "scopes", doc: "What it may do, in the platform's own words.", example: "[storage-read]",
+		kind: words("scopes", shortText, func(i *fleet.Identity) *[]string { return &i.Scopes })},
+)

@@ -12,9 +12,8 @@ import (
 	"stavren.example/stavren/internal/nearest"
 )
 
-// scalar returns the single value of a view, if it is one.
-func (r *reader) scalar(v view, what, example string) (layer, bool) {
-	top := v.top()
+// scalar returns the single value of a layer, if it is one.
+func (r *reader) scalar(top layer, what, example string) (layer, bool) {
 	switch {
 	case !r.plainNode(top):
 		return top, false
@@ -33,13 +32,29 @@ func (r *reader) wrongType(l layer, what, remedy string) bool {
 	return false
 }
 
+// zero clears a value that is kept as itself.
+func zero[T, V any](at func(*T) *V) func(*T) {
+	return func(from *T) {
+		var none V
+		*at(from) = none
+	}
+}
+
+func joined[V interface{ String() string }](values []V) string {
+	texts := make([]string, len(values))
+	for i, value := range values {
+		texts[i] = value.String()
+	}
+	return strings.Join(texts, ", ")
+}
+
 // textRule says what is wrong with a text, or returns "".
 type textRule func(text string) (fault string)
 
 // text is any text that passes the rule; a nil rule lets everything pass.
 func text[T any](rule textRule, at func(*T) *string) kind[T] {
-	return kind[T]{name: "text", print: func(of *T) string { return *at(of) }, read: func(r *reader, v view, into *T) bool {
-		top, ok := r.text(v)
+	return kind[T]{name: "text", clear: zero(at), schema: textSchema, print: func(of *T) string { return *at(of) }, read: func(r *reader, l layer, into *T) bool {
+		top, ok := r.text(l)
 		if !ok {
 			return false
 		}
@@ -54,8 +69,8 @@ func text[T any](rule textRule, at func(*T) *string) kind[T] {
 	}}
 }
 
-func (r *reader) text(v view) (layer, bool) {
-	top, ok := r.scalar(v, "text", "it as one text, in quotes where it holds : or #")
+func (r *reader) text(l layer) (layer, bool) {
+	top, ok := r.scalar(l, "text", "it as one text, in quotes where it holds : or #")
 	if !ok {
 		return top, false
 	}
@@ -81,8 +96,8 @@ func oneLine(text string) string {
 
 // whole is a whole number between two bounds.
 func whole[T any](least, most int, example string, at func(*T) *int) kind[T] {
-	return kind[T]{name: "whole number from " + strconv.Itoa(least) + " to " + strconv.Itoa(most), print: func(of *T) string { return strconv.Itoa(*at(of)) }, read: func(r *reader, v view, into *T) bool {
-		number, ok := r.whole(v, least, most, example)
+	return kind[T]{name: "whole number from " + strconv.Itoa(least) + " to " + strconv.Itoa(most), clear: zero(at), schema: func() schema { return schema{"type": "integer", "minimum": least, "maximum": most} }, print: func(of *T) string { return strconv.Itoa(*at(of)) }, read: func(r *reader, l layer, into *T) bool {
+		number, ok := r.whole(l, least, most, example)
 		if ok {
 			*at(into) = number
 		}
@@ -90,8 +105,8 @@ func whole[T any](least, most int, example string, at func(*T) *int) kind[T] {
 	}}
 }
 
-func (r *reader) whole(v view, least, most int, example string) (int, bool) {
-	top, ok := r.scalar(v, "a whole number", example)
+func (r *reader) whole(l layer, least, most int, example string) (int, bool) {
+	top, ok := r.scalar(l, "a whole number", example)
 	if !ok {
 		return 0, false
 	}
@@ -119,8 +134,8 @@ func allDigits(text string) bool { return strings.Trim(text, "0123456789") == ""
 
 // amount is memory or disk room with its unit, of at least the given size.
 func amount[T any](least fleet.Bytes, at func(*T) *fleet.Bytes) kind[T] {
-	return kind[T]{name: "amount with unit", print: func(of *T) string { return at(of).String() }, read: func(r *reader, v view, into *T) bool {
-		top, ok := r.scalar(v, "an amount with its unit", "it like 512MiB or 20GiB")
+	return kind[T]{name: "amount with unit", clear: zero(at), schema: amountSchema, print: func(of *T) string { return at(of).String() }, read: func(r *reader, l layer, into *T) bool {
+		top, ok := r.scalar(l, "an amount with its unit", "it like 512MiB or 20GiB")
 		if !ok {
 			return false
 		}
@@ -166,8 +181,8 @@ func fixUnit(value string) string {
 
 // truth is true or false.
 func truth[T any](at func(*T) *bool) kind[T] {
-	return kind[T]{name: "true or false", print: func(of *T) string { return strconv.FormatBool(*at(of)) }, read: func(r *reader, v view, into *T) bool {
-		top, ok := r.scalar(v, "true or false", "true or false")
+	return kind[T]{name: "true or false", clear: zero(at), schema: func() schema { return schema{"type": "boolean"} }, print: func(of *T) string { return strconv.FormatBool(*at(of)) }, read: func(r *reader, l layer, into *T) bool {
+		top, ok := r.scalar(l, "true or false", "true or false")
 		if !ok {
 			return false
 		}
@@ -192,8 +207,8 @@ func choice[T any, E ~string](at func(*T) *E, words ...E) kind[T] {
 	for i, word := range words {
 		known[i] = string(word)
 	}
-	return kind[T]{name: strings.Join(known, ", "), print: func(of *T) string { return string(*at(of)) }, read: func(r *reader, v view, into *T) bool {
-		top, ok := r.scalar(v, "one of "+strings.Join(known, ", "), "one of "+strings.Join(known, ", "))
+	return kind[T]{name: strings.Join(known, ", "), clear: zero(at), schema: func() schema { return schema{"enum": known} }, print: func(of *T) string { return string(*at(of)) }, read: func(r *reader, l layer, into *T) bool {
+		top, ok := r.scalar(l, "one of "+strings.Join(known, ", "), "one of "+strings.Join(known, ", "))
 		if !ok {
 			return false
 		}
@@ -212,13 +227,13 @@ func choice[T any, E ~string](at func(*T) *E, words ...E) kind[T] {
 
 // address is one IP address, as in the example.
 func address[T any](example string, at func(*T) *netip.Addr) kind[T] {
-	return kind[T]{name: "IP address", print: func(of *T) string {
+	return kind[T]{name: "IP address", clear: zero(at), schema: textSchema, print: func(of *T) string {
 		if !at(of).IsValid() {
 			return ""
 		}
 		return at(of).String()
-	}, read: func(r *reader, v view, into *T) bool {
-		top, ok := r.text(v)
+	}, read: func(r *reader, l layer, into *T) bool {
+		top, ok := r.text(l)
 		if !ok {
 			return false
 		}
@@ -244,8 +259,8 @@ func (r *reader) address(l layer, example string) (netip.Addr, bool) {
 }
 
 func addresses[T any](at func(*T) *[]netip.Addr) kind[T] {
-	return kind[T]{name: "list of IP addresses", read: func(r *reader, v view, into *T) bool {
-		return r.list(v, "IP addresses", "[10.44.7.1]", func(l layer) {
+	return kind[T]{name: "list of IP addresses", clear: zero(at), schema: listSchema, print: func(of *T) string { return joined(*at(of)) }, read: func(r *reader, l layer, into *T) bool {
+		return r.list(l, "IP addresses", "[10.44.7.1]", func(l layer) {
 			if addr, ok := r.address(l, "10.44.7.1"); ok {
 				*at(into) = append(*at(into), addr)
 			}
@@ -255,8 +270,13 @@ func addresses[T any](at func(*T) *[]netip.Addr) kind[T] {
 
 // subnet is an address range whose host bits are zero.
 func subnet[T any](at func(*T) *netip.Prefix) kind[T] {
-	return kind[T]{name: "subnet", read: func(r *reader, v view, into *T) bool {
-		top, ok := r.text(v)
+	return kind[T]{name: "subnet", clear: zero(at), schema: textSchema, print: func(of *T) string {
+		if !at(of).IsValid() {
+			return ""
+		}
+		return at(of).String()
+	}, read: func(r *reader, l layer, into *T) bool {
+		top, ok := r.text(l)
 		if !ok {
 			return false
 		}
@@ -275,15 +295,10 @@ func subnet[T any](at func(*T) *netip.Prefix) kind[T] {
 	}}
 }
 
-// itemOrigins is a noun that keeps the places of its lists' entries.
-type itemOrigins interface {
-	SetItemOrigin(key, item string, origin fleet.Origin)
-}
-
 // words is a list of single words that pass a rule. Layers join without repeats.
 func words[T any](what string, rule nameRule, at func(*T) *[]string) kind[T] {
-	return kind[T]{name: "list of " + what, print: func(of *T) string { return strings.Join(*at(of), ", ") }, read: func(r *reader, v view, into *T) bool {
-		return r.list(v, what, "a list such as [first, second]", func(l layer) {
+	return kind[T]{name: "list of " + what, clear: zero(at), schema: listSchema, print: func(of *T) string { return strings.Join(*at(of), ", ") }, read: func(r *reader, l layer, into *T) bool {
+		return r.list(l, what, "a list such as [first, second]", func(l layer) {
 			word := l.node.Value
 			if remedy := rule(word); remedy != "" {
 				r.fault(ruleBadValue, l, quoted(word)+" cannot stand in "+r.here(), remedy)
@@ -295,38 +310,34 @@ func words[T any](what string, rule nameRule, at func(*T) *[]string) kind[T] {
 				}
 			}
 			*at(into) = append(*at(into), word)
-			if origins, ok := any(into).(itemOrigins); ok {
-				origins.SetItemOrigin(r.path[len(r.path)-1], word, l.origin())
-			}
+			l.recordItem(any(into).(origins), r.path[len(r.path)-1], word)
 		})
 	}}
 }
 
-// list visits the texts of a list, in all layers.
-func (r *reader) list(v view, what, example string, visit func(layer)) bool {
-	for _, l := range v {
-		switch {
-		case isNull(l.node):
-			r.emptyValue(l)
-			return false
-		case l.node.Kind != yaml.SequenceNode:
-			remedy := "write " + example
-			if l.node.Kind == yaml.ScalarNode && len(l.node.Value) < maxQuoted {
-				remedy = "write [" + l.node.Value + "]"
-			}
-			return r.wrongType(l, "a list of "+what, remedy)
+// list visits the texts of a list.
+func (r *reader) list(l layer, what, example string, visit func(layer)) bool {
+	switch {
+	case isNull(l.node):
+		r.emptyValue(l)
+		return false
+	case l.node.Kind != yaml.SequenceNode:
+		remedy := "write " + example
+		if l.node.Kind == yaml.ScalarNode && len(l.node.Value) < maxQuoted {
+			remedy = "write [" + l.node.Value + "]"
 		}
-		for _, node := range l.node.Content {
-			item := layer{node: node, document: l.document, via: l.via}
-			if !r.plainNode(item) {
-				continue
-			}
-			if node.Kind != yaml.ScalarNode || node.Tag != "!!str" {
-				r.fault(ruleWrongType, item, r.here()+" is a list of "+what+", but this entry is "+describe(node), "put it in quotes, or remove it")
-				continue
-			}
-			visit(item)
+		return r.wrongType(l, "a list of "+what, remedy)
+	}
+	for _, node := range l.node.Content {
+		item := layer{node: node, document: l.document, via: l.via}
+		if !r.plainNode(item) {
+			continue
 		}
+		if node.Kind != yaml.ScalarNode || node.Tag != "!!str" {
+			r.fault(ruleWrongType, item, r.here()+" is a list of "+what+", but this entry is "+describe(node), "put it in quotes, or remove it")
+			continue
+		}
+		visit(item)
 	}
 	return true
 }

@@ -101,3 +101,51 @@ func accountWord(text string) string {
 	}
 	return ""
 }
+
+// shortText accepts what platforms take as the name of a size or a setting.
+func shortText(name string) string {
+	if name == "" || len(name) > 128 || oneLine(name) != "" {
+		return "write one line of at most 128 bytes"
+	}
+	return ""
+}
+
+// labelKey accepts what every platform can carry as a label's name in some form.
+func labelKey(name string) string {
+	if labelKeyPattern.MatchString(name) {
+		return ""
+	}
+	return "names of labels start with a letter, hold letters, digits and . _ / -, and have at most 63 characters"
+}
+
+var labelKeyPattern = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._/-]{0,62}$`)
+
+// serviceName accepts names of services, with or without systemd's endings.
+func serviceName(name string) string {
+	if servicePattern.MatchString(name) {
+		return ""
+	}
+	return "names of services hold letters, digits and . _ @ : -, and do not start with a hyphen"
+}
+
+var servicePattern = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._@:-]*$`)
+
+// serverName accepts a host by DNS name or address.
+func serverName(name string) string {
+	if serverPattern.MatchString(name) && len(name) <= 253 {
+		return ""
+	}
+	return "write a DNS name such as ntp.skerry.example, or an address"
+}
+
+var serverPattern = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9.:-]*[A-Za-z0-9])?$`)
+
+// mountOption accepts one option of mount(8).
+func mountOption(name string) string {
+	if mountPattern.MatchString(name) {
+		return ""
+	}
+	return "write one option of mount(8) each, such as noatime or commit=30"
+}
+
+var mountPattern = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_.:/=+-]*$`)

@@ -23,6 +23,10 @@ const (
 	ruleBothContents     rule = "text-and-file"
 	rulePathOutside      rule = "path-outside-folder"
 	ruleFileUnreadable   rule = "file-unreadable"
+	ruleCircle           rule = "circle"
+	ruleUnknownKit       rule = "unknown-kit"
+	ruleUnknownMachine   rule = "unknown-machine"
+	ruleFilling          rule = "filling-failed"
 )
 
 const minimal = "stavren: 1\nfleet: tide-office\nimages:\n  bookworm: {os: debian-12, file: images/debian-12.qcow2}\n"
@@ -67,6 +71,15 @@ func Rules() []finding.Rule {
 			Wrong: minimal + "keys:\n  ops: {file: ../ops.pub}\n", Right: minimal + "keys:\n  ops: {file: keys/ops.pub}\n"},
 		{Name: string(ruleFileUnreadable), Why: "What the definition takes in has to be there when it is read.",
 			Wrong: minimal + "keys:\n  ops: {file: keys/opps.pub}\n", Right: minimal + "keys:\n  ops: {file: keys/ops.pub}\n"},
+		{Name: string(ruleCircle), Why: "Kits that are put together from each other, or definitions that use each other, have no beginning. The message names the whole circle.",
+			Wrong: minimal + "kits:\n  shore: {kits: [tide]}\n  tide: {kits: [shore]}\nmachines:\n  almanac: {image: bookworm, kits: [shore]}\n", Right: minimal + "kits:\n  shore: {kits: [tide]}\n  tide: {}\nmachines:\n  almanac: {image: bookworm, kits: [shore]}\n"},
+		{Name: string(ruleUnknownKit), Why: "A machine is put together from a kit that is not defined, so what the kit would have brought is missing.",
+			Wrong: minimal + "kits:\n  shore: {}\nmachines:\n  almanac: {image: bookworm, kits: [shoer]}\n", Right: minimal + "kits:\n  shore: {}\nmachines:\n  almanac: {image: bookworm, kits: [shore]}\n"},
+		{Name: string(ruleUnknownMachine), Why: "A variant changes a machine that is not defined, so its change would be lost in silence.",
+			Wrong: minimal + "machines:\n  almanac: {image: bookworm}\nvariants:\n  rehearsal: {machines: {almanack: {}}}\n", Right: minimal + "machines:\n  almanac: {image: bookworm}\nvariants:\n  rehearsal: {machines: {almanac: {}}}\n"},
+		{Name: string(ruleFilling), Why: "A text with fill: true is run through text/template over the fleet. An unknown name or a template that does not parse would otherwise leave a gap in a configuration file.",
+			Wrong: minimal + "machines:\n  almanac:\n    image: bookworm\n    first_boot: {files: {/etc/tide.conf: {text: \"store={{ machine `stroe` `address` }}\", fill: true}}}\n",
+			Right: minimal + "machines:\n  almanac:\n    image: bookworm\n    first_boot: {files: {/etc/tide.conf: {text: \"store={{ machine `almanac` `host_name` }}\", fill: true}}}\n"},
 	}
 	for i := range rules {
 		rules[i].Severity, rules[i].Theme = readingSeverity, "reading"

@@ -25,7 +25,7 @@ var beside = fstest.MapFS{
 	"large":             {Data: make([]byte, MaxContent+1)},
 }
 
-func parse(text string) (*fleet.Fleet, error) {
+func parseText(text string) (*fleet.Fleet, error) {
 	return Parse(beside, "test.stavren.yaml", []byte(text), Options{})
 }
 
@@ -58,7 +58,7 @@ func TestFaults(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			_, err = parse(string(data))
+			_, err = parseText(string(data))
 			golden(t, strings.TrimSuffix(file, ".yaml")+".txt", report(err))
 		})
 	}
@@ -91,63 +91,77 @@ func TestRuleExamples(t *testing.T) {
 		if rule.Wrong == "" {
 			continue // bounds, which TestBounds holds
 		}
-		_, err := parse(rule.Wrong)
+		_, err := parseText(rule.Wrong)
 		faults := Faults(err)
 		if len(faults) == 0 || faults[0].Rule != rule.Name {
 			t.Errorf("%s: the wrong example gives %v", rule.Name, err)
 		}
-		if _, err := parse(rule.Right); err != nil {
+		if _, err := parseText(rule.Right); err != nil {
 			t.Errorf("%s: the right example gives %v", rule.Name, err)
 		}
 	}
 }
 
+// companions are what a map has to say beside the key that is tried out.
+var companions = map[string][]string{
+	"systems.NAME":                            {"family: debian"},
+	"images.NAME":                             {"os: debian-12"},
+	"networks.NAME":                           {"mode: bridged", "subnet: 10.44.7.0/24", "dhcp_first: 10.44.7.100", "dhcp_last: 10.44.7.200"},
+	"firewalls.NAME.allow":                    {"port: 443/tcp", "from: any"},
+	"machines.NAME":                           {"image: bookworm"},
+	"machines.NAME.disks.NAME":                {"size: 1GiB", "filesystem: ext4"},
+	"machines.NAME.media.NAME":                {"file: x.iso"},
+	"machines.NAME.nics.NAME.routes":          {"to: 10.45.0.0/16", "via: 10.44.7.2"},
+	"machines.NAME.ports.NAME":                {"machine: 80"},
+	"machines.NAME.shares.NAME":               {"host: charts", "machine: /srv/charts"},
+	"machines.NAME.console":                   {"kind: graphical"},
+	"machines.NAME.first_boot.sources.NAME":   {"url: \"https://packages.skerry.example\""},
+	"machines.NAME.first_boot.files.NAME":     {"text: x"},
+	"machines.NAME.first_boot.scripts.NAME":   {"text: x"},
+	"machines.NAME.platforms.NAME.sizes.NAME": {"cpus: 1", "memory: 1GiB"},
+	"platforms.NAME.sizes.NAME":               {"cpus: 1", "memory: 1GiB"},
+}
+
+// keyExample writes a definition that says one key as its example does.
+func keyExample(key Key) string {
+	parts := strings.Split(key.Path, ".")
+	text := key.Example
+	for i := len(parts) - 1; i >= 0; i-- {
+		prefix := strings.Join(parts[:i], ".")
+		name := parts[i]
+		if name == "NAME" {
+			name = "name"
+			if strings.HasSuffix(prefix, "files") {
+				name = "/etc/name"
+			}
+		}
+		said := []string{name + ": " + text}
+		for _, also := range companions[prefix] {
+			other, _, _ := strings.Cut(also, ":")
+			if other != name && !(other == "text" && name == "file") {
+				said = append(said, also)
+			}
+		}
+		text = "{" + strings.Join(said, ", ") + "}"
+		if strings.HasSuffix(prefix, "allow") || strings.HasSuffix(prefix, "routes") {
+			text = "[" + text + "]"
+		}
+	}
+	text = "{stavren: 1, fleet: x, kits: {shore: {}}, " + text[1:]
+	return strings.ReplaceAll(text, "site/index.html", "keys/ops.pub")
+}
+
 // TestKeyExamples reads the example of every key of the language where it belongs.
 func TestKeyExamples(t *testing.T) {
-	base := map[string]string{
-		"images.NAME.": "os: debian-12", "networks.NAME.": "subnet: 10.44.7.0/24", "machines.NAME.": "image: bookworm",
-		"machines.NAME.disks.NAME.": "size: 1GiB", "machines.NAME.ports.NAME.": "machine: 80",
-		"machines.NAME.first_boot.files.NAME.": "text: x", "machines.NAME.first_boot.scripts.NAME.": "text: x", "keys.NAME.": "text: x",
-	}
 	for _, key := range Keys() {
-		if strings.Count(key.Path, ".") == 0 {
-			continue // the rule examples have these
-		}
-		prefix := key.Path[:strings.LastIndex(key.Path, ".")+1]
-		name := key.Path[len(prefix):]
-		value := name + ": " + key.Example
-		if also := base[prefix]; also != "" && !strings.HasPrefix(also, name+":") && !(strings.HasPrefix(also, "text:") && name == "file") {
-			value += ", " + also
-		}
-		if name == "mount" || name == "label" {
-			value += ", filesystem: ext4"
-		}
-		text := "{" + value + "}"
-		parts := strings.Split(strings.TrimSuffix(prefix, "."), ".")
-		for i := len(parts) - 1; i >= 0; i-- {
-			part := parts[i]
-			if part == "NAME" {
-				part = "name"
-				if i > 0 && parts[i-1] == "files" {
-					part = "/etc/name"
-				}
-			}
-			also := ""
-			if i == 1 && parts[0] == "machines" && len(parts) > 2 {
-				also = ", image: bookworm"
-			}
-			if i == 1 {
-				text = strings.TrimSuffix(text, "}") + also + "}"
-			}
-			text = "{" + part + ": " + text + "}"
-		}
-		text = "{stavren: 1, fleet: x, " + text[1:]
-		text = strings.ReplaceAll(text, "site/index.html", "keys/ops.pub")
-		if _, err := parse(text); err != nil {
-			t.Errorf("the example of %s: %v\n%s", key.Path, err, text)
-		}
 		if key.Doc == "" || key.Type == "" || key.Example == "" {
 			t.Errorf("%s is not documented: %+v", key.Path, key)
+		}
+		if !strings.Contains(key.Path, ".") {
+			continue // the rule examples have these
+		}
+		if _, err := parseText(keyExample(key)); err != nil {
+			t.Errorf("the example of %s: %v\n%s", key.Path, err, keyExample(key))
 		}
 	}
 }
@@ -159,7 +173,7 @@ func TestHostileText(t *testing.T) {
 		"{{ nothing }}", "]]>", `"""`, "- : # & * ! | >", strings.Repeat("x", 10000), " leading and trailing ", "yes", "0x10", "~",
 	} {
 		definition := fmt.Sprintf("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n    about: %[1]s\n    first_boot: {files: {/f: {text: %[1]s}}}\n", yamlQuote(text))
-		f, err := parse(definition)
+		f, err := parseText(definition)
 		if err != nil {
 			t.Errorf("%q: %v", text, err)
 			continue
@@ -223,7 +237,7 @@ func TestBounds(t *testing.T) {
 			runtime.GC()
 			runtime.ReadMemStats(&before)
 			started := time.Now()
-			_, err := parse(c.text)
+			_, err := parseText(c.text)
 			took := time.Since(started)
 			runtime.ReadMemStats(&after)
 			var rule string
@@ -257,7 +271,7 @@ func manyKeys(size int) string {
 }
 
 func TestBlockPlaces(t *testing.T) {
-	f, err := parse("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n    first_boot:\n      scripts:\n        s:\n          text: |\n\n            one\n              two\n        q: {text: \"x\"}\n        f: {file: scripts/tables.sh}\n")
+	f, err := parseText("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n    first_boot:\n      scripts:\n        s:\n          text: |\n\n            one\n              two\n        q: {text: \"x\"}\n        f: {file: scripts/tables.sh}\n")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -287,7 +301,7 @@ func TestAutoPortsStay(t *testing.T) {
 		for _, name := range names {
 			text += machine(name)
 		}
-		f, err := parse(text)
+		f, err := parseText(text)
 		if err != nil {
 			t.Fatal(err)
 		}

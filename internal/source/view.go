@@ -1,11 +1,15 @@
 package source
 
 import (
+	"iter"
+
 	"go.yaml.in/yaml/v4"
 )
 
-// layer is one node that takes part in a value: the machine's own, a kit's or a
-// variant's. via names the latter two and is empty for the former.
+// layer is one node of a definition. A machine is read layer upon layer: kits
+// first, then its own node, then the variant's. Each is read into the same noun,
+// so that maps meet on their keys, scalars replace and lists join, and every
+// value keeps its place. via names the kit or variant and is empty otherwise.
 type layer struct {
 	node     *yaml.Node
 	key      *yaml.Node // the map key that node stands behind, or nil
@@ -13,20 +17,15 @@ type layer struct {
 	via      string
 }
 
-// view is a value as its layers say it, the strongest last. Kits, machine and
-// variant are never merged into a new tree: each reader looks through the
-// layers, so that every value keeps its place.
-type view []layer
-
-func (v view) top() layer { return v[len(v)-1] }
-
-// entry is one key of a map, with the layers that speak of it.
-type entry struct {
-	key  layer // node is the key itself, in the strongest layer
-	view view
+// atKey is the layer's key, where it has one: the place of the whole noun.
+func (l layer) atKey() layer {
+	if l.key != nil {
+		l.node = l.key
+	}
+	return l
 }
 
-func (e entry) name() string { return e.key.node.Value }
+func (l layer) name() string { return l.key.Value }
 
 // isNone reports whether a layer takes away what it inherits: the plain word
 // none. In quotes it is text like any other.
@@ -39,100 +38,48 @@ func isNull(node *yaml.Node) bool {
 	return node.Kind == yaml.ScalarNode && node.Tag == "!!null"
 }
 
-// entries joins the maps of a view by key, in the order in which keys first
-// appear. Repeated keys and keys that are not text are told. An entry that the
-// strongest layers took away with none is left out.
-func (r *reader) entries(v view) []entry {
-	if len(v) == 1 {
-		single := r.single(v[0])
-		kept := single[:0]
-		for _, e := range single {
-			if isNone(e.view[0].node) {
-				r.nothingInherited(e)
+// entries visits the keys of a layer's map. Repeated keys, keys that are not
+// text and what the language does not have are told and left out.
+func (r *reader) entries(l layer) iter.Seq[layer] {
+	return func(visit func(layer) bool) {
+		content := l.node.Content
+		var seen map[string]*yaml.Node
+		if len(content) > 32 {
+			seen = make(map[string]*yaml.Node, len(content)/2)
+		}
+		for i := 0; i+1 < len(content); i += 2 {
+			key, value := content[i], content[i+1]
+			entry := layer{node: value, key: key, document: l.document, via: l.via}
+			if !r.plainNode(entry.atKey()) || !r.plainNode(entry) {
 				continue
 			}
-			kept = append(kept, e)
-		}
-		return kept
-	}
-	var joined []entry
-	at := map[string]int{}
-	for _, l := range v {
-		for _, e := range r.single(l) {
-			name := e.name()
-			i, known := at[name]
-			if !known {
-				i = len(joined)
-				at[name] = i
-				joined = append(joined, entry{})
-			}
-			if isNone(e.view[0].node) {
-				if joined[i].view == nil {
-					r.nothingInherited(e)
-				}
-				joined[i] = entry{}
+			if key.Kind != yaml.ScalarNode || key.Tag != "!!str" {
+				r.fault(ruleWrongType, entry.atKey(), "a key has to be text, but this is "+describe(key), "put it in quotes")
 				continue
 			}
-			joined[i].key = e.key
-			joined[i].view = append(joined[i].view, e.view...)
+			first := seen[key.Value]
+			if seen == nil {
+				first = earlier(content[:i], key.Value)
+			} else if first == nil {
+				seen[key.Value] = key
+			}
+			if first != nil {
+				r.faultRelated(ruleRepeatedKey, entry.atKey(), quoted(key.Value)+" is written twice in the same map",
+					"keep one of the two", l.document.place(first), "first written here")
+				continue
+			}
+			if !visit(entry) {
+				return
+			}
 		}
 	}
-	kept := joined[:0]
-	for _, e := range joined {
-		if e.view != nil {
-			kept = append(kept, e)
-		}
-	}
-	return kept
 }
 
-func (r *reader) nothingInherited(e entry) {
-	r.enter(e.name())
-	r.fault(ruleNothingInherited, e.view[0], "there is no inherited "+quoted(e.name())+" to take away",
-		"remove the line, or check the name; text that is the word none goes in quotes")
-	r.leave()
-}
-
-// single lists the keys of one layer's map.
-func (r *reader) single(l layer) []entry {
-	content := l.node.Content
-	entries := make([]entry, 0, len(content)/2)
-	layers := make([]layer, 0, len(content)/2)
-	var seen map[string]*yaml.Node
-	if len(content) > 16 {
-		seen = make(map[string]*yaml.Node, len(content)/2)
-	}
-	for i := 0; i+1 < len(content); i += 2 {
-		key, value := content[i], content[i+1]
-		keyLayer := layer{node: key, document: l.document, via: l.via}
-		if !r.plainNode(keyLayer) || !r.plainNode(layer{node: value, document: l.document}) {
-			continue
-		}
-		if key.Kind != yaml.ScalarNode || key.Tag != "!!str" {
-			r.fault(ruleWrongType, keyLayer, "a key has to be text, but this is "+describe(key), "put it in quotes")
-			continue
-		}
-		first := seen[key.Value]
-		if seen == nil {
-			first = earlier(entries, key.Value)
-		} else if first == nil {
-			seen[key.Value] = key
-		}
-		if first != nil {
-			r.faultRelated(ruleRepeatedKey, keyLayer, quoted(key.Value)+" is written twice in the same map",
-				"keep one of the two", l.document.place(first), "first written here")
-			continue
-		}
-		layers = append(layers, layer{node: value, key: key, document: l.document, via: l.via})
-		entries = append(entries, entry{key: keyLayer, view: layers[len(layers)-1 : len(layers) : len(layers)]})
-	}
-	return entries
-}
-
-func earlier(entries []entry, name string) *yaml.Node {
-	for _, e := range entries {
-		if e.name() == name {
-			return e.key.node
+// earlier returns the key of that name among keys and values by turns.
+func earlier(content []*yaml.Node, name string) *yaml.Node {
+	for i := 0; i < len(content); i += 2 {
+		if content[i].Value == name && content[i].Kind == yaml.ScalarNode {
+			return content[i]
 		}
 	}
 	return nil

@@ -63,7 +63,7 @@ func machine(change func(f *fleet.Fleet, m *fleet.Machine)) (*fleet.Fleet, *flee
 func userData(t *testing.T, change func(f *fleet.Fleet, m *fleet.Machine)) map[string]any {
 	t.Helper()
 	f, m := machine(change)
-	data, err := cloudinit.UserData(f, m, cloudinit.Virtio)
+	data, _, err := cloudinit.UserData(&render.Job{Fleet: f}, m, cloudinit.Virtio)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -155,7 +155,7 @@ func TestScripts(t *testing.T) {
 func TestInstanceID(t *testing.T) {
 	id := func(change func(f *fleet.Fleet, m *fleet.Machine)) string {
 		f, m := machine(change)
-		files, err := cloudinit.Files(f, m, cloudinit.Virtio)
+		files, err := cloudinit.Files(&render.Job{Fleet: f}, m, cloudinit.Virtio)
 		if err != nil {
 			t.Fatal(err)
 		}

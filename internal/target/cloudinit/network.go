@@ -23,14 +23,22 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine) ([]byte, error) {
 			"match", mapping("macaddress", quotedNode(nic.HardwareAddress)),
 			"set-name", fmt.Sprintf("eth%d", i),
 		}
+		var addresses []string
 		if nic.DHCP() {
 			pairs = append(pairs, "dhcp4", true)
+			if !nic.Primary {
+				// Another interface leads out; this one's router must not compete.
+				pairs = append(pairs, "dhcp4-overrides", flow(mapping("use-routes", false)))
+			}
 		} else {
-			pairs = append(pairs,
-				"addresses", flow(node([]string{netip.PrefixFrom(nic.Address, network.Subnet.Bits()).String()})),
-				"routes", defaultRoute(network, i == 0),
-				"nameservers", nameServers(network),
-			)
+			addresses = append(addresses, netip.PrefixFrom(nic.Address, subnetBits(network, nic.Address)).String())
+		}
+		for _, also := range nic.Also {
+			addresses = append(addresses, also.String())
+		}
+		pairs = append(pairs, "addresses", flow(node(addresses)), "routes", routes(network, nic))
+		if !nic.DHCP() {
+			pairs = append(pairs, "nameservers", nameServers(network))
 		}
 		ethernets.Content = append(ethernets.Content, node(nic.Name), mapping(pairs...))
 	}
@@ -42,17 +50,31 @@ func quotedNode(text string) *yaml.Node {
 	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text, Style: yaml.DoubleQuotedStyle}
 }
 
-// defaultRoute leads out through the first interface's gateway. The destination
-// is written as a prefix, which older readers know too.
-func defaultRoute(network *fleet.Network, first bool) []*yaml.Node {
-	if !first || !network.Gateway.IsValid() {
-		return nil
+// subnetBits is the prefix length of the network, or the whole address where a
+// bridged network does not say its subnet.
+func subnetBits(network *fleet.Network, addr netip.Addr) int {
+	if network.Subnet.IsValid() {
+		return network.Subnet.Bits()
 	}
-	everywhere := "0.0.0.0/0"
-	if network.Gateway.Is6() {
-		everywhere = "::/0"
+	return addr.BitLen()
+}
+
+// routes leads out through the primary interface's gateway, unless DHCP says the
+// way, and to the networks that were named. Out is written as a prefix, which
+// older readers know too.
+func routes(network *fleet.Network, nic *fleet.NIC) []*yaml.Node {
+	var list []*yaml.Node
+	if nic.Primary && !nic.DHCP() && network.Gateway.IsValid() {
+		everywhere := "0.0.0.0/0"
+		if network.Gateway.Is6() {
+			everywhere = "::/0"
+		}
+		list = append(list, flow(mapping("to", everywhere, "via", network.Gateway.String())))
 	}
-	return []*yaml.Node{flow(mapping("to", everywhere, "via", network.Gateway.String()))}
+	for _, route := range nic.Routes {
+		list = append(list, flow(mapping("to", route.To.String(), "via", route.Via.String())))
+	}
+	return list
 }
 
 func nameServers(network *fleet.Network) *yaml.Node {

@@ -6,6 +6,7 @@ package cloudinit
 import (
 	"crypto/sha256"
 	"fmt"
+	"io/fs"
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/render"
@@ -18,7 +19,7 @@ var Target = render.Target{
 	Writes:  []string{"MACHINE/user-data", "MACHINE/meta-data", "MACHINE/network-config"},
 	Fates:   append(Fates(), hostFates...),
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
-		files, err := Files(job.Fleet, m, Virtio)
+		files, err := Files(job, m, Virtio)
 		for i := range files {
 			files[i].Name = m.Name + "/" + files[i].Name
 		}
@@ -26,9 +27,10 @@ var Target = render.Target{
 	},
 }
 
-// Files renders user-data, meta-data and network-config.
-func Files(f *fleet.Fleet, m *fleet.Machine, platform Platform) ([]render.File, error) {
-	userData, err := UserData(f, m, platform)
+// Files renders user-data, meta-data and network-config. Data that holds a secret
+// is for its owner's eyes alone.
+func Files(job *render.Job, m *fleet.Machine, platform Platform) ([]render.File, error) {
+	userData, secret, err := UserData(job, m, platform)
 	if err != nil {
 		return nil, fmt.Errorf("user-data: %w", err)
 	}
@@ -36,12 +38,16 @@ func Files(f *fleet.Fleet, m *fleet.Machine, platform Platform) ([]render.File, 
 	if err != nil {
 		return nil, fmt.Errorf("meta-data: %w", err)
 	}
-	network, err := NetworkConfig(f, m)
+	network, err := NetworkConfig(job.Fleet, m)
 	if err != nil {
 		return nil, fmt.Errorf("network-config: %w", err)
 	}
+	mode := fs.FileMode(0o644)
+	if secret {
+		mode = 0o600
+	}
 	return []render.File{
-		{Name: "user-data", Data: userData, Mode: 0o644},
+		{Name: "user-data", Data: userData, Mode: mode},
 		{Name: "meta-data", Data: metaData, Mode: 0o644},
 		{Name: "network-config", Data: network, Mode: 0o644},
 	}, nil
@@ -61,35 +67,62 @@ func MetaData(m *fleet.Machine, userData []byte) ([]byte, error) {
 // that carry this data append the fates of all others.
 func Fates() []render.Fate {
 	fates := render.Carry(
-		"machine.host_name", "machine.domain",
+		"machine.host_name", "machine.domain", "machine.language", "machine.keyboard",
 		"network.dns", "network.search", "network.gateway", "network.subnet",
-		"nic.network", "nic.address", "nic.hardware_address",
-		"disk.filesystem", "disk.label", "disk.mount",
-		"user.full_name", "user.groups", "user.shell", "user.keys",
-		"first_boot.refresh", "first_boot.upgrade", "first_boot.packages",
+		"nic.network", "nic.address", "nic.hardware_address", "nic.also", "nic.primary", "route.to", "route.via",
+		"disk.filesystem", "disk.label", "disk.mount", "disk.options",
+		"user.full_name", "user.uid", "user.groups", "user.shell", "user.home", "user.keys", "user.password_hash", "user.locked", "user.expires",
+		"ssh.password_login", "time.zone", "time.servers",
+		"first_boot.refresh", "first_boot.upgrade", "first_boot.restart", "first_boot.packages", "first_boot.swap",
 		"key.text", "file.text", "file.mode", "file.owner", "script.text",
 	)
-	return append(fates,
-		render.Fate{Field: "image.os", Outcome: render.Adapted, How: "it chooses the administrators' group and the usual shell"},
-		render.Fate{Field: "user.admin", Outcome: render.Adapted, How: "without-password becomes a sudo rule, with-password membership of the administrators' group"},
-		render.Fate{Field: "script.when", Outcome: render.Adapted, How: "scripts lie in cloud-init's folders; on the first boot it runs those of every boot before those that run once"},
-	)
+	adapted := func(how string, fields ...string) {
+		for _, field := range fields {
+			fates = append(fates, render.Fate{Field: field, Outcome: render.Adapted, How: how})
+		}
+	}
+	adapted("it chooses the administrators' group, the usual shell and how packages and services are named", "image.os", "system.family")
+	adapted("without-password becomes a sudo rule, with-password membership of the administrators' group", "user.admin")
+	adapted("the password is hashed with SHA-512 (crypt)", "user.password")
+	adapted("it is read now and stands in the first-boot data, where every program of the machine can read it", "secret.env", "secret.file")
+	adapted("root gets the keys of all administrators; by-any-way is a line in the SSH server's configuration", "ssh.root_login")
+	adapted("scripts lie in cloud-init's folders; on the first boot it runs those of every boot before those that run once", "script.when")
+	adapted("a script of the administrator's starts it with su", "script.run_as")
+	adapted("the text is written as it was filled", "file.fill", "script.fill")
+	adapted("a last script enables and starts them", "first_boot.services")
+	adapted("the package qemu-guest-agent", "first_boot.guest_tools")
+	adapted("as sources of apt, dnf or zypper, by the system's family", "package_source.url", "package_source.suite", "package_source.components", "package_source.key")
+	fates = append(fates, PeopleFates()...)
+	return fates
+}
+
+// PeopleFates are the fields that only people and the checks read.
+func PeopleFates() []render.Fate {
+	return render.LeaveOut("it is for people and for the checks, not for the machine",
+		"machine.kits", "machine.copies", "machine.accept", "fleet.accept", "system.title", "system.min_memory", "system.min_disk", "system.login", "system.end_of_life",
+		"limit.machines", "limit.cpus", "limit.memory", "limit.disk", "limit.public_addresses", "limit.reserve")
+}
+
+// CloudFates are the fields that only a cloud can act on.
+func CloudFates() []render.Fate {
+	return render.LeaveOut("only a cloud can act on it",
+		"machine.labels", "machine.public_address", "machine.names", "machine.firewall", "allowance.port", "allowance.from",
+		"machine.region", "machine.zone", "machine.interruptible", "machine.when_stopped", "identity.account", "identity.scopes",
+		"platform.region", "platform.zone", "platform.network", "platform.address_pool", "platform.size", "platform.settings",
+		"size.cpus", "size.memory", "size.disk", "disk.speed", "image.ids")
 }
 
 // hostFates are the fields that only the host of a machine can act on.
 var hostFates = func() []render.Fate {
-	const host = "first-boot data says nothing about the host; use a hypervisor's or a cloud's target for it"
-	const name = "a name or a note for people, which the machine does not need"
-	var fates []render.Fate
-	for _, field := range []string{
-		"network.mode", "image.arch", "image.file", "image.sha256", "image.ids", "machine.image",
-		"resources.cpus", "resources.memory", "disk.size", "disk.keep",
-		"port.host", "port.machine", "port.protocol", "port.listen",
-	} {
-		fates = append(fates, render.Fate{Field: field, Outcome: render.LeftOut, How: host})
-	}
-	for _, field := range []string{"fleet.fleet", "fleet.about", "machine.about"} {
-		fates = append(fates, render.Fate{Field: field, Outcome: render.LeftOut, How: name})
-	}
-	return fates
+	fates := render.LeaveOut("first-boot data says nothing about the host; use a hypervisor's or a cloud's target for it",
+		"network.mode", "network.bridge", "network.dhcp_first", "network.dhcp_last",
+		"image.arch", "image.file", "image.sha256", "machine.image",
+		"resources.cpus", "resources.memory", "resources.priority",
+		"disk.size", "disk.format", "disk.bus", "disk.keep", "disk.start", "medium.file", "medium.boot_first", "medium.eject",
+		"nic.model", "port.host", "port.machine", "port.protocol", "port.listen",
+		"share.host", "share.machine", "share.read_only",
+		"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution", "console.password",
+		"firmware.kind", "firmware.secure_boot", "firmware.tpm", "machine.clock", "machine.autostart", "machine.autostart_delay")
+	fates = append(fates, CloudFates()...)
+	return append(fates, render.LeaveOut("a name or a note for people, which the machine does not need", "fleet.fleet", "fleet.about", "machine.about")...)
 }()

@@ -119,6 +119,9 @@ var processors = map[string]struct{ qemu, linux, darwin, machine, firmware strin
 		"/usr/share/AAVMF/AAVMF_CODE.fd /usr/share/qemu-efi-aarch64/QEMU_EFI.fd /usr/share/edk2/aarch64/QEMU_EFI.fd /opt/homebrew/share/qemu/edk2-aarch64-code.fd"},
 }
 
+// clocks are QEMU's words for what the hardware clock is set to.
+var clocks = map[fleet.Clock]string{fleet.UTC: "utc", fleet.Local: "localtime"}
+
 func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 	f := job.Fleet
 	image := f.Image(m.Image)
@@ -168,7 +171,7 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 		r.option("-device", fmt.Sprintf("virtio-net-pci,netdev=net%d,mac=%s", i, nic.HardwareAddress))
 	}
 	r.option("-device", "virtio-rng-pci")
-	r.option("-rtc", "base=utc")
+	r.option("-rtc", "base="+clocks[m.Clock])
 	r.option("-display", "none")
 	r.option("-qmp", "unix:qmp.sock,server=on,wait=off")
 	r.option("-pidfile", m.Name+".pid")

@@ -3,6 +3,8 @@
 package seed
 
 import (
+	"io/fs"
+
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/target/cloudinit"
 	"stavren.example/stavren/render"
@@ -15,18 +17,23 @@ var Target = render.Target{
 	Writes:  []string{"MACHINE/seed.iso"},
 	Fates:   cloudinit.Target.Fates,
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
-		file, err := File(job.Fleet, m)
+		file, err := File(job, m)
 		file.Name = m.Name + "/" + file.Name
 		return []render.File{file}, err
 	},
 }
 
-// File renders seed.iso for one machine.
-func File(f *fleet.Fleet, m *fleet.Machine) (render.File, error) {
-	files, err := cloudinit.Files(f, m, cloudinit.Virtio)
+// File renders seed.iso for one machine. An image that holds a secret is for its
+// owner's eyes alone.
+func File(job *render.Job, m *fleet.Machine) (render.File, error) {
+	files, err := cloudinit.Files(job, m, cloudinit.Virtio)
 	if err != nil {
 		return render.File{}, err
 	}
+	mode := fs.FileMode(0o644)
+	for _, file := range files {
+		mode &= file.Mode
+	}
 	image, err := Image(files)
-	return render.File{Name: "seed.iso", Data: image, Mode: 0o644}, err
+	return render.File{Name: "seed.iso", Data: image, Mode: mode}, err
 }

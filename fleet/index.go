@@ -1,0 +1,103 @@
+package fleet
+
+// index finds nouns by name. It is made by [Fleet.Complete]; a fleet that is
+// still being put together is searched from end to end instead.
+type index struct {
+	images    map[string]*Image
+	networks  map[string]*Network
+	keys      map[string]*Key
+	secrets   map[string]*Secret
+	firewalls map[string]*Firewall
+	machines  map[string]*Machine
+}
+
+func newIndex(f *Fleet) *index {
+	return &index{byName(f.Images), byName(f.Networks), byName(f.Keys), byName(f.Secrets), byName(f.Firewalls), byName(f.Machines)}
+}
+
+// named is a noun that is found by its name.
+type named interface{ name() string }
+
+func (i *Image) name() string    { return i.Name }
+func (n *Network) name() string  { return n.Name }
+func (k *Key) name() string      { return k.Name }
+func (s *Secret) name() string   { return s.Name }
+func (w *Firewall) name() string { return w.Name }
+func (m *Machine) name() string  { return m.Name }
+func (p *Platform) name() string { return p.Name }
+func (s *System) name() string   { return s.Name }
+func (l *Limit) name() string    { return l.Name }
+
+// byName indexes a list; of two nouns with one name the first is found.
+func byName[T named](list []T) map[string]T {
+	index := make(map[string]T, len(list))
+	for _, noun := range list {
+		if _, taken := index[noun.name()]; !taken {
+			index[noun.name()] = noun
+		}
+	}
+	return index
+}
+
+func find[T named](list []T, name string) (none T) {
+	for _, noun := range list {
+		if noun.name() == name {
+			return noun
+		}
+	}
+	return none
+}
+
+// Image returns the image of that name, or nil.
+func (f *Fleet) Image(name string) *Image {
+	if f.index != nil {
+		return f.index.images[name]
+	}
+	return find(f.Images, name)
+}
+
+// Network returns the network of that name, or nil.
+func (f *Fleet) Network(name string) *Network {
+	if f.index != nil {
+		return f.index.networks[name]
+	}
+	return find(f.Networks, name)
+}
+
+// Key returns the key of that name, or nil.
+func (f *Fleet) Key(name string) *Key {
+	if f.index != nil {
+		return f.index.keys[name]
+	}
+	return find(f.Keys, name)
+}
+
+// Secret returns the secret of that name, or nil.
+func (f *Fleet) Secret(name string) *Secret {
+	if f.index != nil {
+		return f.index.secrets[name]
+	}
+	return find(f.Secrets, name)
+}
+
+// Firewall returns the firewall of that name, or nil.
+func (f *Fleet) Firewall(name string) *Firewall {
+	if f.index != nil {
+		return f.index.firewalls[name]
+	}
+	return find(f.Firewalls, name)
+}
+
+// Machine returns the machine of that name, or nil.
+func (f *Fleet) Machine(name string) *Machine {
+	if f.index != nil {
+		return f.index.machines[name]
+	}
+	return find(f.Machines, name)
+}
+
+// System returns the definition's own system of that name, or nil.
+func (f *Fleet) System(name string) *System { return find(f.Systems, name) }
+
+// Platform returns what is said of a platform, or nil.
+func (f *Fleet) Platform(name string) *Platform { return find(f.Platforms, name) }

@@ -1,0 +1,137 @@
+package cloudinit
+
+import (
+	"encoding/base64"
+	"fmt"
+	"path"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/render"
+)
+
+// Where cloud-init keeps scripts (cc_scripts_user, cc_scripts_per_boot). Those
+// of an instance lie in its own folder, so that a new instance starts without
+// the scripts of the old one.
+const (
+	onceFolder      = "/var/lib/cloud/instance/scripts"
+	everyBootFolder = "/var/lib/cloud/scripts/per-boot"
+	// ownFolder holds scripts that run as somebody else than the administrator.
+	ownFolder = "/var/lib/stavren"
+)
+
+// files renders files and scripts. Scripts travel as files in the folders that
+// cloud-init runs, never as lines of a command list, where quoting breaks them.
+// It reports whether one of them holds a secret.
+func files(job *render.Job, m *fleet.Machine, system catalog.System) (list []*yaml.Node, secret bool, err error) {
+	for _, file := range m.FirstBoot.Files {
+		text, revealed, err := reveal(job, &file.Content)
+		if err != nil {
+			return nil, false, fmt.Errorf("file %s: %w", file.Path, err)
+		}
+		secret = secret || revealed
+		list = append(list, writeFile(file.Path, text, fleet.FormatMode(file.Mode), file.Owner, deferred(m, file)))
+	}
+	counts := map[fleet.When]int{}
+	for _, script := range m.FirstBoot.Scripts {
+		text, revealed, err := reveal(job, &script.Content)
+		if err != nil {
+			return nil, false, fmt.Errorf("script %s: %w", script.Name, err)
+		}
+		secret = secret || revealed
+		counts[script.When]++
+		folder := onceFolder
+		if script.When == fleet.EveryBoot {
+			folder = everyBootFolder
+		}
+		name := fmt.Sprintf("%02d-%s", counts[script.When], script.Name)
+		text = withInterpreter(text)
+		if script.RunAs != fleet.DefaultRunAs {
+			own := ownFolder + "/" + string(script.When) + "-" + name
+			list = append(list, writeFile(own, text, "0700", script.RunAs+":"+script.RunAs, true))
+			text = fmt.Sprintf("#!/bin/sh\nexec su - %s -c %s\n", script.RunAs, own)
+		}
+		list = append(list, writeFile(folder+"/"+name, text, "0700", fleet.DefaultFileOwner, false))
+	}
+	if services := m.FirstBoot.Services; len(services) > 0 {
+		text, err := enableServices(services, system)
+		if err != nil {
+			return nil, false, err
+		}
+		list = append(list, writeFile(onceFolder+"/99-services", text, "0700", fleet.DefaultFileOwner, false))
+	}
+	if m.SSH.RootLogin == fleet.RootLoginByAnyWay {
+		list = append(list, writeFile("/etc/ssh/sshd_config.d/10-root.conf", "PermitRootLogin yes\n", "0644", fleet.DefaultFileOwner, false))
+	}
+	return list, secret, nil
+}
+
+// enableServices is a script that enables and starts services by the system's
+// service manager. The names hold no character that a shell would take.
+func enableServices(services []string, system catalog.System) (string, error) {
+	var text strings.Builder
+	text.WriteString("#!/bin/sh\nset -eu\n")
+	for _, service := range services {
+		switch manager := system.Family.ServiceManager; manager {
+		case "systemd":
+			fmt.Fprintf(&text, "systemctl enable --now %s\n", service)
+		case "openrc":
+			fmt.Fprintf(&text, "rc-update add %[1]s default\nrc-service %[1]s start\n", service)
+		case "rc":
+			fmt.Fprintf(&text, "service %[1]s enable\nservice %[1]s start\n", service)
+		default:
+			return "", fmt.Errorf("services of %s cannot be enabled by a shell script; use a PowerShell script", system.Title)
+		}
+	}
+	return text.String(), nil
+}
+
+// withInterpreter gives a script without a first line for the kernel /bin/sh.
+func withInterpreter(text string) string {
+	if strings.HasPrefix(text, "#!") {
+		return text
+	}
+	return "#!/bin/sh\n" + text
+}
+
+func writeFile(name, text, mode, owner string, deferred bool) *yaml.Node {
+	var encoding, late any
+	content := textNode(text)
+	if !utf8.ValidString(text) || strings.ContainsRune(text, 0) {
+		encoding = "b64"
+		content = textNode(base64.StdEncoding.EncodeToString([]byte(text)))
+	}
+	if deferred {
+		late = true
+	}
+	return mapping(
+		"path", name,
+		"owner", owner,
+		"permissions", mode,
+		"defer", late,
+		"encoding", encoding,
+		"content", content,
+	)
+}
+
+// baseGroups exist before packages and users are there, in every family.
+var baseGroups = map[string]bool{"root": true, "adm": true, "sys": true, "bin": true, "daemon": true, "wheel": true, "disk": true, "mail": true}
+
+// deferred reports whether a file has to wait until packages and users are in
+// and disks are mounted: files are otherwise written before all three.
+func deferred(m *fleet.Machine, file *fleet.File) bool {
+	user, group, _ := strings.Cut(file.Owner, ":")
+	if user != "root" || !baseGroups[group] {
+		return true
+	}
+	for _, disk := range m.Disks {
+		if disk.Mount != "" && strings.HasPrefix(file.Path, path.Clean(disk.Mount)+"/") {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,41 @@
+package cloudinit
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+	"strings"
+
+	"github.com/go-crypt/crypt/algorithm/shacrypt"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/render"
+)
+
+// passwordRounds is twice crypt(5)'s default: some milliseconds a password, for
+// whoever guesses as for whoever renders.
+const passwordRounds = 10000
+
+// hashPassword hashes a password with SHA-512 as crypt(5) describes ($6$). The
+// salt is derived from the names and the password itself, so that the same input
+// gives the same bytes and no two accounts share a salt.
+func hashPassword(f *fleet.Fleet, m *fleet.Machine, user *fleet.User, password string) (string, error) {
+	sum := sha256.Sum256([]byte(strings.Join([]string{"salt", f.Name, m.Name, user.Name, password}, "\x00")))
+	// The alphabet of salts is ./0-9A-Za-z (crypt(5)); 16 characters at the most.
+	salt := strings.NewReplacer("-", ".", "_", "/").Replace(base64.RawURLEncoding.EncodeToString(sum[:12]))
+	hasher, err := shacrypt.New(shacrypt.WithSHA512(), shacrypt.WithIterations(passwordRounds))
+	if err != nil {
+		return "", fmt.Errorf("hashing the password of %s: %w", user.Name, err)
+	}
+	digest, err := hasher.HashWithSalt(password, []byte(salt))
+	if err != nil {
+		return "", fmt.Errorf("hashing the password of %s: %w", user.Name, err)
+	}
+	return digest.Encode(), nil
+}
+
+// reveal returns a text with its secrets filled in, and whether it has any.
+func reveal(job *render.Job, content *fleet.Content) (text string, secret bool, err error) {
+	text, err = content.Reveal(job.Secret)
+	return text, content.HasSecrets(), err
+}
