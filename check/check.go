@@ -7,6 +7,8 @@
 package check
 
 import (
+	"mvdan.cc/sh/v3/syntax"
+
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 )
@@ -33,7 +35,7 @@ func Rules() []finding.Rule {
 // and addresses that meet across fleets are found too. The findings come sorted
 // by place and without repeats.
 func Run(fleets ...*fleet.Fleet) []finding.Finding {
-	p := &pass{fleets: fleets, scripts: map[string]*script{}}
+	p := &pass{fleets: fleets, scripts: map[string]*script{}, parsers: map[syntax.LangVariant]*syntax.Parser{}}
 	for i := range rules {
 		p.rule = &rules[i]
 		if p.rule.load != nil {
@@ -57,6 +59,7 @@ type pass struct {
 	// scripts holds what was parsed, by its text: kits give many machines the
 	// same script.
 	scripts map[string]*script
+	parsers map[syntax.LangVariant]*syntax.Parser
 }
 
 // report adds a finding of the rule that is running.

@@ -2,6 +2,7 @@ package check
 
 import (
 	"errors"
+	"maps"
 	"path"
 	"strings"
 
@@ -72,7 +73,7 @@ func (c command) operands() (operands []string) {
 func (p *pass) script(s *fleet.Script) *script {
 	known := p.scripts[s.Text]
 	if known == nil {
-		known = parseScript(s.Text)
+		known = p.parse(s.Text)
 		p.scripts[s.Text] = known
 	}
 	return known
@@ -106,13 +107,22 @@ func dialectOf(text string) (syntax.LangVariant, bool) {
 	return 0, false
 }
 
-func parseScript(text string) *script {
+// parser returns the parser of a dialect, which is made once: its buffers are
+// larger than most scripts.
+func (p *pass) parser(dialect syntax.LangVariant) *syntax.Parser {
+	if p.parsers[dialect] == nil {
+		p.parsers[dialect] = syntax.NewParser(syntax.Variant(dialect))
+	}
+	return p.parsers[dialect]
+}
+
+func (p *pass) parse(text string) *script {
 	dialect, known := dialectOf(text)
 	s := &script{shell: known}
 	if !known {
 		return s
 	}
-	file, err := syntax.NewParser(syntax.Variant(dialect)).Parse(strings.NewReader(text), "")
+	file, err := p.parser(dialect).Parse(strings.NewReader(text), "")
 	if err != nil {
 		s.line, s.column = 1, 1
 		s.fault = err.Error()
@@ -129,12 +139,14 @@ func parseScript(text string) *script {
 		return s
 	}
 	w := &walker{script: s, functions: map[string]bool{}, exported: map[string]string{}}
-	syntax.Walk(file, func(node syntax.Node) bool {
-		if function, ok := node.(*syntax.FuncDecl); ok {
-			w.functions[function.Name.Value] = true
-		}
-		return true
-	})
+	if strings.Contains(text, "()") || strings.Contains(text, "function") {
+		syntax.Walk(file, func(node syntax.Node) bool {
+			if function, ok := node.(*syntax.FuncDecl); ok {
+				w.functions[function.Name.Value] = true
+			}
+			return true
+		})
+	}
 	for _, statement := range file.Stmts {
 		w.statement(statement, false)
 	}
@@ -206,9 +218,7 @@ func (w *walker) call(call *syntax.CallExpr, fed bool) {
 		words[i] = literal(word)
 	}
 	environment := map[string]string{}
-	for name, value := range w.exported {
-		environment[name] = value
-	}
+	maps.Copy(environment, w.exported)
 	for _, assign := range call.Assigns {
 		if assign.Name != nil && assign.Value != nil {
 			environment[assign.Name.Value] = literal(assign.Value)

@@ -3,7 +3,7 @@ package fleet
 import (
 	"crypto/sha256"
 	"encoding/binary"
-	"fmt"
+	"encoding/hex"
 	"net/netip"
 	"sort"
 	"strings"
@@ -27,14 +27,18 @@ func deriveSerial(fleet, machine, disk string) string {
 	if len(readable) > maxSerial-9 {
 		readable = readable[:maxSerial-9]
 	}
-	return fmt.Sprintf("%s-%x", readable, sum[:4])
+	return readable + "-" + hex.EncodeToString(sum[:4])
 }
 
 // deriveHardwareAddress makes a unicast, locally administered address
 // (IEEE 802: second bit of the first byte set, first bit clear).
 func deriveHardwareAddress(fleet, machine, nic string) string {
 	sum := digest("hardware-address", fleet, machine, nic)
-	return fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", sum[0], sum[1], sum[2], sum[3], sum[4])
+	text := []byte("02:00:00:00:00:00")
+	for i := range 5 {
+		hex.Encode(text[3*i+3:], sum[i:i+1])
+	}
+	return string(text)
 }
 
 // Auto ports are chosen below 32768, where Linux begins to hand out ports to

@@ -75,6 +75,14 @@ func (o *Origins) Set(key string, source *Source, line, column int32) {
 	o.entries = append(o.entries, originEntry{key, source, line, column})
 }
 
+// Expect makes room for the origins of n values, which spares a reader that
+// knows how many there will be the regrowing.
+func (o *Origins) Expect(n int) {
+	if o.entries == nil {
+		o.entries = make([]originEntry, 0, n)
+	}
+}
+
 // SetOrigin is Set for an origin that shares its source with no other.
 func (o *Origins) SetOrigin(key string, origin Origin) {
 	o.Set(key, &Source{origin.File, origin.Via}, origin.Line, origin.Column)

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"path"
@@ -157,9 +158,11 @@ func secondDocument(data []byte) int32 {
 }
 
 // line returns line number n, from 1, without its line end.
-func (d *document) line(n int) string {
+func (d *document) line(n int) string { return strings.TrimRight(string(d.lineBytes(n)), "\r") }
+
+func (d *document) lineBytes(n int) []byte {
 	if d.lineStarts == nil {
-		d.lineStarts = append(d.lineStarts, 0)
+		d.lineStarts = append(make([]int, 0, bytes.Count(d.data, []byte("\n"))+1), 0)
 		for i, c := range d.data {
 			if c == '\n' {
 				d.lineStarts = append(d.lineStarts, i+1)
@@ -167,29 +170,29 @@ func (d *document) line(n int) string {
 		}
 	}
 	if n < 1 || n > len(d.lineStarts) {
-		return ""
+		return nil
 	}
 	end := len(d.data)
 	if n < len(d.lineStarts) {
 		end = d.lineStarts[n] - 1
 	}
-	return strings.TrimRight(string(d.data[d.lineStarts[n-1]:end]), "\r")
+	return d.data[d.lineStarts[n-1]:end]
 }
 
 // blockIndent returns how many spaces stand before the text of a literal block
 // whose indicator is on the given line.
 func (d *document) blockIndent(line int, text string) int {
-	for i, textLine := range strings.Split(text, "\n") {
-		if strings.TrimSpace(textLine) == "" {
-			continue
+	for i := 1; text != ""; i++ {
+		textLine, rest, _ := strings.Cut(text, "\n")
+		if strings.TrimSpace(textLine) != "" {
+			return leadingSpaces(d.lineBytes(line+i)) - leadingSpaces([]byte(textLine))
 		}
-		source := d.line(line + 1 + i)
-		return leadingSpaces(source) - leadingSpaces(textLine)
+		text = rest
 	}
 	return 0
 }
 
-func leadingSpaces(text string) int { return len(text) - len(strings.TrimLeft(text, " ")) }
+func leadingSpaces(text []byte) int { return len(text) - len(bytes.TrimLeft(text, " ")) }
 
 // record notes in a noun that the value of key stands here.
 func (l layer) record(of origins, key string) {

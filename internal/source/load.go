@@ -7,6 +7,7 @@
 package source
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -83,14 +84,18 @@ func readDefinition(files fs.FS, name string) ([]byte, error) {
 		return nil, reason(err)
 	}
 	defer file.Close()
-	if info, err := file.Stat(); err == nil && info.IsDir() {
-		return nil, errFolder
+	size := int64(0)
+	if info, err := file.Stat(); err == nil {
+		if info.IsDir() {
+			return nil, errFolder
+		}
+		size = min(info.Size(), MaxDefinition)
 	}
-	data, err := io.ReadAll(io.LimitReader(file, MaxDefinition+1))
-	if err != nil {
+	data := bytes.NewBuffer(make([]byte, 0, size+bytes.MinRead))
+	if _, err := data.ReadFrom(io.LimitReader(file, MaxDefinition+1)); err != nil {
 		return nil, reason(err)
 	}
-	return data, nil
+	return data.Bytes(), nil
 }
 
 // Parse is Load for a definition whose bytes are at hand; files is where the

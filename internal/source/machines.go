@@ -235,6 +235,7 @@ func (r *reader) makeMachines(f *fleet.Fleet) {
 			kitNames = append(kitNames, r.kitNames(variant.node, variant.document)...)
 		}
 		m := &fleet.Machine{}
+		machineTable.reserve(m, own.layer)
 		if len(kitNames) > 0 {
 			var kits []string
 			r.flatten(kitNames, nil, &kits)

@@ -17,7 +17,7 @@ func label(name string) string {
 		return "write a name"
 	case len(name) > 63:
 		return "names have at most 63 characters"
-	case labelPattern.MatchString(name):
+	case isLabel(name):
 		return ""
 	}
 	remedy := "names have the letters a to z, digits and hyphens, and start and end with a letter or digit"
@@ -27,12 +27,22 @@ func label(name string) string {
 	return remedy
 }
 
-var labelPattern = regexp.MustCompile(`^[a-z0-9]([-a-z0-9]*[a-z0-9])?$`)
+// isLabel is written out, since every name of a fleet passes through it.
+func isLabel(name string) bool {
+	for i := range len(name) {
+		c := name[i]
+		inner := c == '-' && i > 0 && i < len(name)-1
+		if !inner && (c < 'a' || c > 'z') && (c < '0' || c > '9') {
+			return false
+		}
+	}
+	return name != ""
+}
 
 // fixLabel turns "Tide Office" or "web_1" into a name that would do.
 func fixLabel(name string) string {
 	fixed := strings.Trim(strings.NewReplacer("_", "-", " ", "-", ".", "-").Replace(strings.ToLower(name)), "-")
-	if labelPattern.MatchString(fixed) && len(fixed) <= 63 {
+	if isLabel(fixed) && len(fixed) <= 63 {
 		return fixed
 	}
 	return ""

@@ -13,6 +13,7 @@ import (
 type origins interface {
 	Set(key string, source *fleet.Source, line, column int32)
 	SetItem(key, item string, source *fleet.Source, line, column int32)
+	Expect(n int)
 	Knows(key string) bool
 	ClearOrigin(key string)
 	OriginOf(key string) fleet.Origin
@@ -73,6 +74,8 @@ type table[T any, P noun[T]] struct {
 
 	index map[string]int
 	keys  []string
+	// defaults counts the keys that are filled in when left out.
+	defaults int
 }
 
 func newTable[T any, P noun[T]](what string, finish func(r *reader, of P), fields ...field[T]) *table[T, P] {
@@ -80,6 +83,9 @@ func newTable[T any, P noun[T]](what string, finish func(r *reader, of P), field
 	for i, f := range fields {
 		t.index[f.key] = i
 		t.keys = append(t.keys, f.key)
+		if f.standard != "" {
+			t.defaults++
+		}
 	}
 	return t
 }
@@ -125,6 +131,9 @@ func (t *table[T, P]) read(r *reader, l layer, into P) {
 	}
 }
 
+// reserve makes room for the origins of what a layer says and of the defaults.
+func (t *table[T, P]) reserve(of P, l layer) { of.Expect(len(l.node.Content)/2 + t.defaults + 1) }
+
 // none takes away an inherited value.
 func (t *table[T, P]) none(r *reader, f *field[T], e layer, from P) {
 	if !from.Knows(f.key) && !r.partial {
@@ -169,6 +178,7 @@ func object[T, U any, P noun[U]](t *table[U, P], at func(*T) P) kind[T] {
 				return false
 			}
 			part := at(into)
+			t.reserve(part, l)
 			l.atKey().record(part, fleet.Itself)
 			t.read(r, l, part)
 			return true
@@ -232,6 +242,7 @@ func named[T, U any, P noun[U]](t *table[U, P], n names[T, P]) kind[T] {
 						*list = append(*list, n.make(e.name()))
 					}
 					part := (*list)[at]
+					t.reserve(part, e)
 					e.atKey().record(part, fleet.Itself)
 					t.read(r, e, part)
 				}
