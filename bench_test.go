@@ -8,47 +8,60 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"stavren.example/stavren"
+	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/harbour"
 )
 
 // BenchmarkLoadAndCheck measures loading and checking beside its floor, the YAML
-// package parsing the same bytes to nodes.
+// package parsing the same bytes to nodes: machines spelt out in full, and
+// machines that share kits, changed by a variant.
 //
 //	go test -run '^$' -bench LoadAndCheck .
 func BenchmarkLoadAndCheck(b *testing.B) {
 	for _, n := range []int{100, 2000, 10000} {
-		data := harbour.Definition(n)
-		files := fstest.MapFS{"harbour-wide.stavren.yaml": {Data: data}}
-		b.Run(fmt.Sprintf("floor/%d", n), func(b *testing.B) {
-			b.SetBytes(int64(len(data)))
-			b.ReportAllocs()
-			for b.Loop() {
-				var root yaml.Node
-				if err := yaml.Load(data, &root); err != nil {
-					b.Fatal(err)
-				}
-			}
+		b.Run(fmt.Sprintf("full/%d", n), func(b *testing.B) {
+			benchmarkLoadAndCheck(b, harbour.Definition(n), stavren.LoadOptions{})
 		})
-		b.Run(fmt.Sprintf("load/%d", n), func(b *testing.B) {
-			b.SetBytes(int64(len(data)))
-			b.ReportAllocs()
-			for b.Loop() {
-				if _, err := stavren.Load(files, "harbour-wide.stavren.yaml", stavren.LoadOptions{}); err != nil {
-					b.Fatal(err)
-				}
-			}
-		})
-		b.Run(fmt.Sprintf("check/%d", n), func(b *testing.B) {
-			fleet, err := stavren.Load(files, "harbour-wide.stavren.yaml", stavren.LoadOptions{})
-			if err != nil {
-				b.Fatal(err)
-			}
-			b.ReportAllocs()
-			for b.Loop() {
-				if findings := stavren.Check(fleet); len(findings) != 0 {
-					b.Fatalf("%d findings, the first: %v", len(findings), findings[0])
-				}
-			}
+		b.Run(fmt.Sprintf("kits/%d", n), func(b *testing.B) {
+			benchmarkLoadAndCheck(b, harbour.WithKits(n), stavren.LoadOptions{Variant: "rehearsal"})
 		})
 	}
+}
+
+func benchmarkLoadAndCheck(b *testing.B, data []byte, options stavren.LoadOptions) {
+	const name = "harbour-wide.stavren.yaml"
+	files := fstest.MapFS{name: {Data: data}}
+	load := func(b *testing.B) *fleet.Fleet {
+		f, err := stavren.Load(files, name, options)
+		if err != nil {
+			b.Fatal(err)
+		}
+		return f
+	}
+	b.Run("floor", func(b *testing.B) {
+		b.SetBytes(int64(len(data)))
+		b.ReportAllocs()
+		for b.Loop() {
+			var root yaml.Node
+			if err := yaml.Load(data, &root); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("load", func(b *testing.B) {
+		b.SetBytes(int64(len(data)))
+		b.ReportAllocs()
+		for b.Loop() {
+			load(b)
+		}
+	})
+	b.Run("check", func(b *testing.B) {
+		f := load(b)
+		b.ReportAllocs()
+		for b.Loop() {
+			if findings := stavren.Check(f); len(findings) != 0 {
+				b.Fatalf("%d findings, the first: %v", len(findings), findings[0])
+			}
+		}
+	})
 }

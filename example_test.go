@@ -82,7 +82,7 @@ func ExampleRender() {
 	}
 	// Output:
 	// almanac/user-data starts with #cloud-config
-	// almanac/meta-data starts with instance-id: almanac-06a5634da174
+	// almanac/meta-data starts with instance-id: almanac-25a59ef80c08
 	// almanac/network-config starts with version: 2
 }
 

@@ -59,3 +59,6 @@ type LanguageKey = source.Key
 
 // LanguageKeys lists every key of the language, each map before what is in it.
 func LanguageKeys() []LanguageKey { return source.Keys() }
+
+// Schema returns the JSON Schema (2020-12) of the language, for editors.
+func Schema() ([]byte, error) { return source.Schema() }

@@ -21,6 +21,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"slices"
 
 	"stavren.example/stavren/check"
 	"stavren.example/stavren/finding"
@@ -92,17 +93,17 @@ func Render(ctx context.Context, f *fleet.Fleet, target string, options RenderOp
 	if err != nil {
 		return nil, err
 	}
-	if err := Refusal(t, f); err != nil {
+	if err := Refusal(t, f, options.Machines...); err != nil {
 		return nil, err
 	}
 	return render.All(ctx, t, f, options)
 }
 
-// Refusal returns the errors that keep a fleet from being rendered for a
-// target, or nil. Warnings and advice do not.
-func Refusal(target render.Target, f *fleet.Fleet) error {
+// Refusal returns the errors that keep machines from being rendered for a
+// target, or nil; no names stand for all machines. Warnings and advice do not.
+func Refusal(target render.Target, f *fleet.Fleet, machines ...string) error {
 	var errors finding.Errors
-	for _, found := range append(Check(f), Needs(target, f)...) {
+	for _, found := range append(Check(f), Needs(target, f, machines...)...) {
 		if found.Severity == finding.Error {
 			errors = append(errors, found)
 		}
@@ -113,14 +114,17 @@ func Refusal(target render.Target, f *fleet.Fleet) error {
 	return finding.Errors(finding.Sort(errors))
 }
 
-// Needs returns what a fleet lacks for one target alone.
-func Needs(target render.Target, f *fleet.Fleet) []finding.Finding {
+// Needs returns what machines lack for one target alone; no names stand for all
+// machines.
+func Needs(target render.Target, f *fleet.Fleet, machines ...string) []finding.Finding {
 	if target.Needs == nil {
 		return nil
 	}
 	var findings []finding.Finding
 	for _, m := range f.Machines {
-		findings = append(findings, target.Needs(f, m)...)
+		if len(machines) == 0 || slices.Contains(machines, m.Name) {
+			findings = append(findings, target.Needs(f, m)...)
+		}
 	}
 	return finding.Sort(findings)
 }

@@ -16,7 +16,7 @@ var scriptNotParsed = Rule{
 	},
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
 		for _, s := range m.FirstBoot.Scripts {
-			if parsed := p.script(s); parsed.fault != "" {
+			if parsed := p.script(f, m, s); parsed.fault != "" {
 				p.report(s.PlaceAt(parsed.line, parsed.column), machinePath(m, "first_boot", "scripts", s.Name),
 					fmt.Sprintf("script %s does not parse: %s", s.Name, parsed.fault),
 					"mend it, or name its interpreter in the first line if it is not POSIX sh")
@@ -34,7 +34,7 @@ var scriptWaits = Rule{
 	},
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
 		for _, s := range m.FirstBoot.Scripts {
-			for _, c := range p.script(s).commands {
+			for _, c := range p.script(f, m, s).commands {
 				why, remedy := waits(c)
 				if why == "" {
 					continue

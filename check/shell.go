@@ -9,6 +9,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 )
 
 // script is a first-boot script, parsed once.
@@ -69,8 +70,12 @@ func (c command) operands() (operands []string) {
 	return operands
 }
 
-// script parses a script once, however many machines run it.
-func (p *pass) script(s *fleet.Script) *script {
+// script parses a script once, however many machines run it. What runs on
+// Windows, or is PowerShell by its file's name, is no shell script.
+func (p *pass) script(f *fleet.Fleet, m *fleet.Machine, s *fleet.Script) *script {
+	if strings.HasSuffix(s.File, ".ps1") || catalog.Of(f, m).Family.PackageManager == "" {
+		return &script{}
+	}
 	known := p.scripts[s.Text]
 	if known == nil {
 		known = p.parse(s.Text)

@@ -2,6 +2,8 @@ package fleet
 
 import (
 	"net/netip"
+	"runtime"
+	"sync"
 )
 
 // What a definition that says nothing means. They are chosen for a small server
@@ -43,11 +45,24 @@ func (f *Fleet) Complete() {
 	for _, network := range f.Networks {
 		network.complete()
 	}
-	for _, machine := range f.Machines {
-		machine.complete(f)
-	}
+	f.completeMachines()
 	choosePorts(f)
 	f.index = newIndex(f)
+}
+
+// completeMachines works on every processor: machines share nothing.
+func (f *Fleet) completeMachines() {
+	const least = 64 // fewer machines are done before a second worker has begun
+	workers := max(1, min(runtime.GOMAXPROCS(0), len(f.Machines)/least))
+	var group sync.WaitGroup
+	for worker := range workers {
+		group.Go(func() {
+			for i := worker; i < len(f.Machines); i += workers {
+				f.Machines[i].complete(f)
+			}
+		})
+	}
+	group.Wait()
 }
 
 // fill sets *value to the default if it was left out, and marks it.

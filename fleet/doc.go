@@ -9,5 +9,7 @@
 // Each noun embeds [Origins], which knows where each of its values came from:
 // a place in a file, perhaps through a kit or a variant, or a default. The
 // struct tag `key` on a field is the name that the definition language gives
-// it; origins, fates and paths in findings use that name.
+// it; origins, fates and paths in findings use that name. The tag `scope` marks
+// what is for the definition and its checks alone, such as kits and limits, and
+// never reaches a target.
 package fleet

@@ -21,7 +21,7 @@ type Fleet struct {
 	Platforms []*Platform `key:"platforms"`
 	Limits    []*Limit    `key:"limits"`
 	// Accept says which rules are broken on purpose, and why, by rule name.
-	Accept []Pair `key:"accept"`
+	Accept []Pair `key:"accept" scope:"definition"`
 
 	index *index
 }
@@ -35,16 +35,16 @@ type System struct {
 	// Name is what images call it.
 	Name string
 	// Title is its full name.
-	Title string `key:"title"`
+	Title string `key:"title" scope:"definition"`
 	// Family names the systems that it behaves like, such as "debian".
 	Family string `key:"family"`
 	// MinMemory and MinDisk are the least that it runs in.
-	MinMemory Bytes `key:"min_memory"`
-	MinDisk   Bytes `key:"min_disk"`
+	MinMemory Bytes `key:"min_memory" scope:"definition"`
+	MinDisk   Bytes `key:"min_disk" scope:"definition"`
 	// Login is the account that its image comes with.
-	Login string `key:"login"`
+	Login string `key:"login" scope:"definition"`
 	// EndOfLife is the last day with security updates, or zero if unknown.
-	EndOfLife time.Time `key:"end_of_life"`
+	EndOfLife time.Time `key:"end_of_life" scope:"definition"`
 }
 
 // Image is a bootable disk image: which system is on it and where it lies.
@@ -180,11 +180,11 @@ type Limit struct {
 	Origins
 	// Name is the name of a target, or "host".
 	Name            string
-	Machines        int   `key:"machines"`
-	CPUs            int   `key:"cpus"`
-	Memory          Bytes `key:"memory"`
-	Disk            Bytes `key:"disk"`
-	PublicAddresses int   `key:"public_addresses"`
+	Machines        int   `key:"machines" scope:"definition"`
+	CPUs            int   `key:"cpus" scope:"definition"`
+	Memory          Bytes `key:"memory" scope:"definition"`
+	Disk            Bytes `key:"disk" scope:"definition"`
+	PublicAddresses int   `key:"public_addresses" scope:"definition"`
 	// Reserve is the share of the host's memory kept for itself, in percent.
-	Reserve int `key:"reserve"`
+	Reserve int `key:"reserve" scope:"definition"`
 }

@@ -12,10 +12,10 @@ type Machine struct {
 	Name  string
 	About string `key:"about"`
 	// Kits names what the machine was put together from, for people.
-	Kits []string `key:"kits"`
+	Kits []string `key:"kits" scope:"definition"`
 	// Copies is how many machines the definition makes of this one; each is a
 	// Machine of its own with a number behind its name.
-	Copies    int       `key:"copies"`
+	Copies    int       `key:"copies" scope:"definition"`
 	Labels    []Pair    `key:"labels"`
 	Image     string    `key:"image"`
 	HostName  string    `key:"host_name"`
@@ -55,7 +55,7 @@ type Machine struct {
 	Identity      Identity    `key:"identity"`
 	Platforms     []*Platform `key:"platforms"`
 	// Accept says which rules the machine breaks on purpose, and why.
-	Accept []Pair `key:"accept"`
+	Accept []Pair `key:"accept" scope:"definition"`
 }
 
 // FullName is the host name with its domain, if it has one.

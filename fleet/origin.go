@@ -98,9 +98,15 @@ func (o *Origins) ClearOrigin(key string) {
 	}
 }
 
-// cloneOrigins returns a copy that shares nothing that changes.
+// cloneOrigins returns a copy that shares nothing that changes, with room for
+// the values and defaults that most clones are given next.
 func (o *Origins) cloneOrigins() Origins {
-	return Origins{append([]originEntry(nil), o.entries...)}
+	if o.entries == nil {
+		return Origins{}
+	}
+	entries := make([]originEntry, len(o.entries), len(o.entries)+6)
+	copy(entries, o.entries)
+	return Origins{entries}
 }
 
 // markDefault records that the value of key was filled in.

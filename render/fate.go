@@ -74,6 +74,20 @@ func Notes(target Target, f *fleet.Fleet, machines []string) []Note {
 		})
 	}
 	note(f, "")
+	for _, system := range f.Systems {
+		note(system, system.Name)
+	}
+	for _, secret := range f.Secrets {
+		note(secret, secret.Name)
+	}
+	for _, firewall := range f.Firewalls {
+		note(firewall, firewall.Name)
+	}
+	for _, platform := range f.Platforms {
+		if platform.Name == target.Name {
+			note(platform, platform.Name)
+		}
+	}
 	for _, image := range f.Images {
 		note(image, image.Name)
 	}
@@ -112,7 +126,7 @@ func Fields() []string {
 		seen[t] = true
 		for i := range t.NumField() {
 			field := t.Field(i)
-			if key := field.Tag.Get("key"); key != "" && !isGroup(field.Type) {
+			if key := field.Tag.Get("key"); key != "" && field.Tag.Get("scope") == "" && !isGroup(field.Type) {
 				fields = append(fields, nounName(t)+"."+key)
 			}
 			if field.IsExported() {
@@ -161,7 +175,7 @@ func visitAsked(noun reflect.Value, owner string, visit func(field, owner string
 	for i := range t.NumField() {
 		key := t.Field(i).Tag.Get("key")
 		value := noun.Field(i)
-		if key == "" || value.IsZero() {
+		if key == "" || t.Field(i).Tag.Get("scope") != "" || value.IsZero() {
 			continue
 		}
 		if !isGroup(t.Field(i).Type) {

@@ -113,6 +113,8 @@ Start with:  stavren demo`,
 		s.reachCommand(),
 		s.targetsCommand(),
 		s.rulesCommand(),
+		s.newCommand(),
+		s.schemaCommand(),
 		s.demoCommand(),
 	)
 	return root
@@ -134,14 +136,18 @@ func (s *session) talk(format string, args ...any) {
 }
 
 // loadFlags are the flags of every command that reads definitions.
-type loadFlags struct{ allowOutside bool }
+type loadFlags struct {
+	allowOutside bool
+	variant      string
+}
 
 func (l *loadFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&l.variant, "variant", "", "apply the definition's `VARIANT`")
 	c.Flags().BoolVar(&l.allowOutside, "allow-outside", false, "let a definition take in files from outside its folder")
 }
 
 func (s *session) load(name string, flags loadFlags) (*fleet.Fleet, error) {
-	return stavren.Load(s.files, name, stavren.LoadOptions{AllowOutside: flags.allowOutside})
+	return stavren.Load(s.files, name, stavren.LoadOptions{AllowOutside: flags.allowOutside, Variant: flags.variant})
 }
 
 // loadAll loads several definitions; faults of all of them come together.

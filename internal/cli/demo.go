@@ -23,7 +23,7 @@ var demoSteps = []struct {
 	{"Here the form is right, but the machines would not work. Check knows before launch:", []string{"check", "rough-seas.stavren.yaml"}},
 	{"The tide office's own fleet is sound:", []string{"check", "tide-office.stavren.yaml"}},
 	{"Show prints a machine as it would be made, with every default that nobody wrote:", []string{"show", "tide-office.stavren.yaml", "almanac"}},
-	{"Render writes what a hypervisor needs, and says what it could not carry as it is:", []string{"render", "qemu", "tide-office.stavren.yaml", "-o", "out"}},
+	{"Render writes what a hypervisor needs, and says what it could not carry as it is:", []string{"render", "qemu", "tide-office.stavren.yaml", "--machine", "almanac", "-o", "out"}},
 	{"Reach says how to get in:", []string{"reach", "tide-office.stavren.yaml"}},
 }
 
@@ -98,7 +98,9 @@ func (s *session) demo(ctx context.Context, folder string) error {
   cd %s
   stavren rules port-claimed-twice        what a rule is about, with examples
   stavren show --origins tide-office.stavren.yaml store
-  stavren render cloud-init tide-office.stavren.yaml --machine store --only user-data -o -
+  stavren show --filled tide-office.stavren.yaml
+  stavren render cloud-init tide-office.stavren.yaml --machine almanac --only user-data -o -
+  stavren new mine --purpose web
 To start a machine, put a Debian 12 cloud image there as
   %s
 and run  sh out/almanac/run.sh

@@ -62,7 +62,7 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 	if err != nil {
 		return err
 	}
-	if err := stavren.Refusal(target, f); err != nil {
+	if err := stavren.Refusal(target, f, call.machines...); err != nil {
 		var findings finding.Errors
 		if errors.As(err, &findings) {
 			s.printFindings(s.stderr, findings)
@@ -71,7 +71,9 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 		}
 		return err
 	}
-	options := render.Options{Machines: call.machines}
+	options := render.Options{Machines: call.machines, Secrets: func(secret *fleet.Secret) (string, error) {
+		return s.files.ReadSecret(secret, s.environment, call.load.allowOutside)
+	}}
 	if call.output == "-" {
 		return s.renderToStdout(ctx, target, f, options, call.only)
 	}

@@ -16,12 +16,14 @@ import (
 func (s *session) showCommand() *cobra.Command {
 	var load loadFlags
 	var format format
-	var origins bool
+	var origins, filled bool
 	c := &cobra.Command{
 		Use:   "show FILE [MACHINE]",
 		Short: "Show resolved machines with every default",
 		Long: `Show prints machines as they would be made: every value, with those that nobody
-wrote marked as defaults. With --origins each value says where it was written.`,
+wrote marked as defaults. With --origins each value says where it was written;
+with --filled the texts that are filled are printed as the machine gets them,
+without their secrets.`,
 		Example: "  stavren show tide-office.stavren.yaml almanac\n  stavren show --origins tide-office.stavren.yaml",
 		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -32,6 +34,9 @@ wrote marked as defaults. With --origins each value says where it was written.`,
 			machines, err := machineArgument(f, args)
 			if err != nil {
 				return err
+			}
+			if filled {
+				return s.printFilled(machines, format)
 			}
 			if format == "json" {
 				return printJSON(s.stdout, jsonSheets(f, machines))
@@ -48,6 +53,7 @@ wrote marked as defaults. With --origins each value says where it was written.`,
 	load.add(c)
 	s.addFormat(c, &format)
 	c.Flags().BoolVar(&origins, "origins", false, "say where each value was written")
+	c.Flags().BoolVar(&filled, "filled", false, "print the texts that are filled, as the machine gets them")
 	return c
 }
 
@@ -84,6 +90,48 @@ func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 		}
 		fmt.Fprintln(out, line)
 	}
+}
+
+// filledText is one text that was run through text/template.
+type filledText struct {
+	Machine string `json:"machine"`
+	Name    string `json:"name"`
+	Text    string `json:"text"`
+}
+
+func (s *session) printFilled(machines []*fleet.Machine, format format) error {
+	texts := []filledText{}
+	add := func(m *fleet.Machine, name string, content *fleet.Content) {
+		if content.Filled {
+			// A mark whose secret cannot be revealed says its name.
+			text, _ := content.Reveal(func(secret string) (string, error) { return "[secret " + secret + "]", nil })
+			texts = append(texts, filledText{m.Name, name, text})
+		}
+	}
+	for _, m := range machines {
+		for _, file := range m.FirstBoot.Files {
+			add(m, file.Path, &file.Content)
+		}
+		for _, script := range m.FirstBoot.Scripts {
+			add(m, "script "+script.Name, &script.Content)
+		}
+	}
+	if format == "json" {
+		return printJSON(s.stdout, texts)
+	}
+	for i, text := range texts {
+		if i > 0 {
+			fmt.Fprintln(s.stdout)
+		}
+		fmt.Fprintln(s.stdout, heading.Render(text.Machine)+"  "+text.Name)
+		for line := range strings.Lines(text.Text) {
+			fmt.Fprintln(s.stdout, "  "+visible([]rune(strings.TrimRight(line, "\n"))))
+		}
+	}
+	if len(texts) == 0 {
+		s.talk("no text of these machines is filled; write fill: true beside a text or file")
+	}
+	return nil
 }
 
 func oneLineAbout(about string) string {

@@ -54,15 +54,21 @@ var hostileTexts = []string{
 // rendered writes the files of a target into a folder and returns the machines' folders.
 func rendered(t *testing.T, f *fleet.Fleet) []string {
 	t.Helper()
-	files, err := render.All(context.Background(), cloudinit.Target, f, render.Options{})
+	options := render.Options{Secrets: func(secret *fleet.Secret) (string, error) { return "high " + secret.Name, nil }}
+	for _, m := range f.Machines {
+		if len(cloudinit.Needs(f, m)) == 0 {
+			options.Machines = append(options.Machines, m.Name)
+		}
+	}
+	files, err := render.All(context.Background(), cloudinit.Target, f, options)
 	if err != nil {
 		t.Fatal(err)
 	}
 	folder := t.TempDir()
 	var machines []string
-	for _, m := range f.Machines {
-		machines = append(machines, filepath.Join(folder, m.Name))
-		if err := os.Mkdir(filepath.Join(folder, m.Name), 0o755); err != nil {
+	for _, name := range options.Machines {
+		machines = append(machines, filepath.Join(folder, name))
+		if err := os.Mkdir(filepath.Join(folder, name), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -23,6 +23,11 @@ const (
 	MaxContent = 4 << 20
 	// maxDepth is how deep maps and lists nest. The language needs eight.
 	maxDepth = 32
+	// maxSeparators bounds the values of a definition: commas, colons, brackets
+	// and lines, of which each value needs one at least. The YAML package takes
+	// some 220 bytes for a value, so that a file of nothing but commas would take
+	// a hundred times its size.
+	maxSeparators = 3_000_000
 	// maxFaults is how many faults one run tells before it stops reading.
 	maxFaults = 100
 )
@@ -56,6 +61,11 @@ func (r *reader) parse(name string, data []byte) *document {
 			"save the file as UTF-8 text; put binary content into a file of its own and name it with file:")
 		return nil
 	}
+	if separators(data) > maxSeparators {
+		r.faultAt(ruleTooLarge, fleet.Place{File: name}, "",
+			fmt.Sprintf("the file holds more than %d values", maxSeparators), "split it into several definitions")
+		return nil
+	}
 	limits := loaderlimits.New(loaderlimits.DepthValue(maxDepth), loaderlimits.AliasNone())
 	var root yaml.Node
 	if err := yaml.Load(data, &root, yaml.WithPlugin(limits)); err != nil {
@@ -71,6 +81,14 @@ func (r *reader) parse(name string, data []byte) *document {
 }
 
 const remedyEmptyFile = "start it with the two lines `stavren: 1` and `fleet: NAME`, then add images and machines"
+
+func separators(data []byte) int {
+	count := 0
+	for _, separator := range []byte(",:[{\n") {
+		count += bytes.Count(data, []byte{separator})
+	}
+	return count
+}
 
 // firstBadByte finds what no YAML reader accepts, since the YAML package
 // doesn't say where it is: bytes that are not UTF-8, and control characters.

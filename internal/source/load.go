@@ -63,6 +63,7 @@ type reader struct {
 	variants     map[string]layer
 	variantNames []string
 	machines     []machineLayer
+	machineNames map[string]bool
 }
 
 // Load reads the definition of the given name and completes it. A definition
@@ -104,7 +105,7 @@ func Parse(files fs.FS, name string, data []byte, options Options) (*fleet.Fleet
 	r := &reader{
 		files: files, options: options, told: map[told]bool{},
 		contents: map[string]contentRead{}, folders: map[string]fs.FS{}, spoiltNouns: map[any]int{},
-		using: []string{name}, used: map[string]bool{}, kits: map[string]*kit{}, variants: map[string]layer{},
+		using: []string{name}, used: map[string]bool{}, kits: map[string]*kit{}, variants: map[string]layer{}, machineNames: map[string]bool{},
 	}
 	r.readShared = func(l layer, into *fleet.Fleet) { fleetTable.readShared(r, l, into) }
 	result := &fleet.Fleet{}

@@ -35,7 +35,7 @@ type machineLayer struct {
 func kits() kind[fleet.Fleet] {
 	return kind[fleet.Fleet]{
 		name:   "map of names",
-		schema: func() schema { return mapSchema(reference("partial-machine")) },
+		schema: func() schema { return mapSchema(reference("machine")) },
 		read: func(r *reader, l layer, _ *fleet.Fleet) bool {
 			if !r.wantMap(l, "a map of names") {
 				return false
@@ -136,9 +136,12 @@ func (r *reader) base(kits []string, made map[string]*fleet.Machine) *fleet.Mach
 // machines keeps the machines' nodes until kits and variants are known.
 func machines() kind[fleet.Fleet] {
 	return kind[fleet.Fleet]{
-		name:   "map of names",
-		below:  func(prefix string) []Key { return machineTable.list(prefix + ".NAME.") },
-		schema: func() schema { return mapSchema(reference("partial-machine")) },
+		name:  "map of names",
+		below: func(prefix string) []Key { return machineTable.list(prefix + ".NAME.") },
+		// The image may come from a kit, so no key of a machine is required here.
+		schema: func() schema {
+			return schema{"type": "object", "additionalProperties": reference("machine")}
+		},
 		read: func(r *reader, l layer, _ *fleet.Fleet) bool {
 			if !r.wantMap(l, "a map of names") {
 				return false
@@ -149,6 +152,7 @@ func machines() kind[fleet.Fleet] {
 					r.fault(ruleBadName, e.atKey(), quoted(e.name())+" cannot be the name of a machine", remedy)
 				}
 				r.machines = append(r.machines, machineLayer{e.name(), e})
+				r.machineNames[e.name()] = true
 				r.leave()
 			}
 			return true
@@ -162,7 +166,7 @@ func variants() kind[fleet.Fleet] {
 		name: "map of names",
 		schema: func() schema {
 			return mapSchema(schema{"type": "object", "additionalProperties": false, "properties": schema{
-				"about": textSchema(), "machines": mapSchema(reference("partial-machine")),
+				"about": textSchema(), "machines": mapSchema(reference("machine")),
 			}})
 		},
 		read: func(r *reader, l layer, _ *fleet.Fleet) bool {
@@ -207,11 +211,11 @@ func (r *reader) readVariant(variant layer) {
 }
 
 func (r *reader) readVariantMachine(variant string, e layer) {
-	var known []string
-	for _, m := range r.machines {
-		known = append(known, m.name)
-	}
-	if !contains(known, e.name()) {
+	if !r.machineNames[e.name()] {
+		var known []string
+		for _, m := range r.machines {
+			known = append(known, m.name)
+		}
 		r.fault(ruleUnknownMachine, e.atKey(), "the machine "+quoted(e.name())+" that the variant changes is not defined", nearest.Remedy(e.name(), known))
 		return
 	}

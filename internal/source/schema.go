@@ -13,7 +13,7 @@ type schema map[string]any
 // say, such as which names are defined, the reader and the checks say.
 func Schema() ([]byte, error) {
 	// A machine is described once: kits and variants say the same things.
-	definitions := schema{"machine": machineTable.schema(), "partial-machine": partial(machineTable.schema())}
+	definitions := schema{"machine": partial(machineTable.schema())}
 	top := fleetTable.schema()
 	top["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	top["title"] = "Stavren definition"

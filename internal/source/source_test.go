@@ -219,6 +219,7 @@ func TestBounds(t *testing.T) {
 		{"17 MiB", head + strings.Repeat("# tide\n", 17<<20/7), "definition-too-large"},
 		{"10 MB of one line", head + "about: " + strings.Repeat("x", 10e6) + "\n", ""},
 		{"10 MB of unknown keys", head + manyKeys(10e6), "unknown-key"},
+		{"4 million values", head + "machines: [" + strings.Repeat("a,", 4e6), "definition-too-large"},
 		{"deep flow", head + "machines: " + strings.Repeat("[", 100000), "not-yaml"},
 		{"deep blocks", head + "machines:\n" + strings.Repeat("- ", 50000) + "x\n", "not-yaml"},
 		{"aliases that explode", bomb, "alias-or-tag"},
@@ -255,7 +256,8 @@ func TestBounds(t *testing.T) {
 			if took > 30*time.Second {
 				t.Errorf("took %v", took)
 			}
-			if used := after.TotalAlloc - before.TotalAlloc; used > 4<<30 {
+			// What the YAML package takes for the most values that are read.
+			if used := after.TotalAlloc - before.TotalAlloc; used > 1<<30 {
 				t.Errorf("allocated %d MiB", used>>20)
 			}
 		})

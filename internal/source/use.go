@@ -7,6 +7,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/nearest"
 )
 
 // sharedSections are what a definition brings to those that use it.
@@ -76,7 +77,7 @@ func (t *table[T, P]) readShared(r *reader, l layer, into P) {
 		r.enter(e.name())
 		switch {
 		case !known:
-			r.fault(ruleUnknownKey, e.atKey(), t.what+" has no key "+quoted(e.name()), "remove it")
+			r.fault(ruleUnknownKey, e.atKey(), t.what+" has no key "+quoted(e.name()), nearest.Remedy(e.name(), t.keys))
 		case sharedSections[e.name()]:
 			if t.fields[i].kind.read(r, e, (*T)(into)) {
 				e.record(into, e.name())

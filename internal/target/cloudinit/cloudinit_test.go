@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -29,7 +30,13 @@ func TestDemo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	files, err := render.All(context.Background(), cloudinit.Target, f, render.Options{})
+	options := render.Options{Secrets: func(secret *fleet.Secret) (string, error) { return "high " + secret.Name, nil }}
+	for _, m := range f.Machines {
+		if len(cloudinit.Needs(f, m)) == 0 {
+			options.Machines = append(options.Machines, m.Name)
+		}
+	}
+	files, err := render.All(context.Background(), cloudinit.Target, f, options)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -214,6 +221,7 @@ ethernets:
       macaddress: "02:00:00:00:00:02"
     set-name: eth1
     dhcp4: true
+    dhcp4-overrides: {use-routes: false}
 `
 	if string(got) != want {
 		t.Errorf("got:\n%s", got)
@@ -241,4 +249,136 @@ func FuzzText(f *testing.F) {
 			t.Errorf("%q comes back as %q", text, got)
 		}
 	})
+}
+
+// TestPasswordHash holds the hash against what crypt(5) says of it, by the
+// program that reads such hashes.
+func TestPasswordHash(t *testing.T) {
+	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
+		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}
+		m.Users = []*fleet.User{{Name: "mira", Password: "door"}, {Name: "jonas", Password: "door"}, {Name: "eyd", PasswordHash: "$6$salt$hash", Locked: true}}
+	})
+	render := func(password string) (map[string]any, string) {
+		job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string, error) { return password, nil }}}
+		files, err := cloudinit.Files(job, m, cloudinit.Virtio)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if files[0].Mode != 0o600 {
+			t.Errorf("user data with a password has mode %v", files[0].Mode)
+		}
+		var document map[string]any
+		if err := yaml.Load(files[0].Data, &document); err != nil {
+			t.Fatal(err)
+		}
+		return document, string(files[0].Data)
+	}
+	document, text := render("high water")
+	if strings.Contains(text, "high water") {
+		t.Error("the password itself stands in the data")
+	}
+	hashes := map[string]string{}
+	for _, entry := range document["chpasswd"].(map[string]any)["users"].([]any) {
+		entry := entry.(map[string]any)
+		hashes[entry["name"].(string)] = entry["password"].(string)
+	}
+	if hashes["mira"] == hashes["jonas"] || hashes["eyd"] != "$6$salt$hash" {
+		t.Errorf("hashes: %v", hashes)
+	}
+	if _, again := render("high water"); again != text {
+		t.Error("the same password gives other bytes")
+	}
+	if _, other := render("low water"); other == text {
+		t.Error("another password gives the same bytes")
+	}
+	var locked []string
+	for _, user := range document["users"].([]any) {
+		locked = append(locked, fmt.Sprint(user.(map[string]any)["lock_passwd"]))
+	}
+	if strings.Join(locked, " ") != "false false true" {
+		t.Errorf("lock_passwd: %v", locked)
+	}
+	openssl, err := exec.LookPath("openssl")
+	if err != nil {
+		t.Skip("openssl is not installed here")
+	}
+	parts := strings.Split(hashes["mira"], "$")
+	out, err := exec.Command(openssl, "passwd", "-6", "-salt", parts[2]+"$"+parts[3], "high water").Output()
+	if err != nil || strings.TrimSpace(string(out)) != hashes["mira"] {
+		t.Errorf("openssl makes %q of it, %v; the data has %q", out, err, hashes["mira"])
+	}
+}
+
+func TestSecretsAreNeeded(t *testing.T) {
+	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
+		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}
+		m.FirstBoot.Files = []*fleet.File{{Path: "/f", Content: fleet.Content{Text: "a" + fleet.SecretMark("door") + "b" + fleet.SecretMark("door")}}}
+	})
+	if _, err := cloudinit.Files(&render.Job{Fleet: f}, m, cloudinit.Virtio); err == nil || !strings.Contains(err.Error(), `the secret "door" is needed`) {
+		t.Errorf("without a way to read secrets: %v", err)
+	}
+	job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string, error) { return "🚪'$", nil }}}
+	files, err := cloudinit.Files(job, m, cloudinit.Virtio)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var document map[string]any
+	if err := yaml.Load(files[0].Data, &document); err != nil {
+		t.Fatal(err)
+	}
+	if got := document["write_files"].([]any)[0].(map[string]any)["content"]; got != "a🚪'$b🚪'$" || files[0].Mode != 0o600 {
+		t.Errorf("content %q, mode %v", got, files[0].Mode)
+	}
+}
+
+func TestServicesAndRunAs(t *testing.T) {
+	for system, want := range map[string]string{
+		"debian-12":   "#!/bin/sh\nset -eu\nsystemctl enable --now nginx\n",
+		"alpine-3.22": "#!/bin/sh\nset -eu\nrc-update add nginx default\nrc-service nginx start\n",
+		"freebsd-14":  "#!/bin/sh\nset -eu\nservice nginx enable\nservice nginx start\n",
+	} {
+		document := userData(t, func(f *fleet.Fleet, m *fleet.Machine) {
+			f.Images[0].OS = system
+			m.FirstBoot.Services = []string{"nginx"}
+			m.FirstBoot.Scripts = []*fleet.Script{{Name: "s", RunAs: "mira", Content: fleet.Content{Text: "id"}}}
+		})
+		files := document["write_files"].([]any)
+		if got := files[2].(map[string]any)["content"]; got != want {
+			t.Errorf("%s: got %q", system, got)
+		}
+		own, starter := files[0].(map[string]any), files[1].(map[string]any)
+		if own["owner"] != "mira:mira" || own["defer"] != true || starter["content"] != "#!/bin/sh\nexec su - mira -c "+own["path"].(string)+"\n" {
+			t.Errorf("%s: %v %v", system, own, starter)
+		}
+	}
+}
+
+func TestPackageSources(t *testing.T) {
+	source := []*fleet.PackageSource{{Name: "tides", URL: "https://packages.skerry.example", Suite: "bookworm", Components: []string{"main"}}}
+	for system, want := range map[string]string{
+		"debian-12":          "map[apt:map[sources:map[tides.list:map[source:deb https://packages.skerry.example bookworm main]]]]",
+		"fedora-44":          "map[yum_repos:map[tides:map[baseurl:https://packages.skerry.example enabled:true gpgcheck:false name:tides]]]",
+		"opensuse-leap-16.0": "map[zypper:map[repos:[map[baseurl:https://packages.skerry.example enabled:1 id:tides name:tides]]]]",
+	} {
+		document := userData(t, func(f *fleet.Fleet, m *fleet.Machine) {
+			f.Images[0].OS = system
+			m.FirstBoot.Sources = source
+		})
+		got := map[string]any{}
+		for _, key := range []string{"apt", "yum_repos", "zypper"} {
+			if document[key] != nil {
+				got[key] = document[key]
+			}
+		}
+		if fmt.Sprint(got) != want {
+			t.Errorf("%s: got %v", system, got)
+		}
+	}
+	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
+		f.Images[0].OS = "alpine-3.22"
+		m.FirstBoot.Sources = source
+	})
+	if _, err := cloudinit.Files(&render.Job{Fleet: f}, m, cloudinit.Virtio); err == nil {
+		t.Error("package sources of Alpine were lost in silence")
+	}
 }

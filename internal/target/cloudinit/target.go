@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"io/fs"
 
+	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/render"
 )
 
@@ -18,6 +20,7 @@ var Target = render.Target{
 	Summary: "first-boot data that cloud-init reads, as three files a machine",
 	Writes:  []string{"MACHINE/user-data", "MACHINE/meta-data", "MACHINE/network-config"},
 	Fates:   append(Fates(), hostFates...),
+	Needs:   Needs,
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		files, err := Files(job, m, Virtio)
 		for i := range files {
@@ -25,6 +28,19 @@ var Target = render.Target{
 		}
 		return files, err
 	},
+}
+
+// Needs reports a machine whose first-boot data cannot be rendered: Windows reads
+// another form of it.
+func Needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
+	if system := catalog.Of(f, m); system.Family.PackageManager == "" {
+		return []finding.Finding{{
+			Rule: "windows-not-rendered", Severity: finding.Error, Place: m.PlaceOf("image"), Path: "machines." + m.Name + ".image",
+			Message: fmt.Sprintf("machine %s runs %s, whose first-boot data is not rendered yet", m.Name, system.Title),
+			Remedy:  "render the other machines with --machine",
+		}}
+	}
+	return nil
 }
 
 // Files renders user-data, meta-data and network-config. Data that holds a secret
@@ -92,15 +108,7 @@ func Fates() []render.Fate {
 	adapted("a last script enables and starts them", "first_boot.services")
 	adapted("the package qemu-guest-agent", "first_boot.guest_tools")
 	adapted("as sources of apt, dnf or zypper, by the system's family", "package_source.url", "package_source.suite", "package_source.components", "package_source.key")
-	fates = append(fates, PeopleFates()...)
 	return fates
-}
-
-// PeopleFates are the fields that only people and the checks read.
-func PeopleFates() []render.Fate {
-	return render.LeaveOut("it is for people and for the checks, not for the machine",
-		"machine.kits", "machine.copies", "machine.accept", "fleet.accept", "system.title", "system.min_memory", "system.min_disk", "system.login", "system.end_of_life",
-		"limit.machines", "limit.cpus", "limit.memory", "limit.disk", "limit.public_addresses", "limit.reserve")
 }
 
 // CloudFates are the fields that only a cloud can act on.

@@ -63,7 +63,7 @@ func fates() []render.Fate {
 // needs reports what keeps a machine from running: an image without a file, and
 // a network whose kind the script cannot make yet.
 func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
-	var findings []finding.Finding
+	findings := cloudinit.Needs(f, m)
 	for _, nic := range m.NICs {
 		network := f.Network(nic.Network)
 		if network == nil || network.Mode == fleet.NAT {

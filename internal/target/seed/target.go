@@ -16,6 +16,7 @@ var Target = render.Target{
 	Summary: "the same data as an ISO image that any hypervisor can attach",
 	Writes:  []string{"MACHINE/seed.iso"},
 	Fates:   cloudinit.Target.Fates,
+	Needs:   cloudinit.Needs,
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		file, err := File(job, m)
 		file.Name = m.Name + "/" + file.Name
