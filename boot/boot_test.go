@@ -33,10 +33,16 @@ networks:
   quay: {mode: nat, subnet: 10.44.7.0/24, search: [skerry.example]}
 keys:
   ops: {file: keys/ops.pub}
-machines:
-  almanac:
+secrets:
+  door: {file: door.txt}
+kits:
+  shore:
     image: bookworm
     domain: skerry.example
+    time: {zone: Atlantic/Faroe}
+machines:
+  almanac:
+    kits: [shore]
     resources: {cpus: 2, memory: 1GiB}
     disks:
       root: {size: 3GiB}
@@ -48,7 +54,10 @@ machines:
     users:
       mira: {full_name: Mira Holm, groups: [adm], admin: without-password, keys: [ops]}
       eyd: {full_name: Eyð Dam, keys: [ops]}
+      jonas: {uid: 1600, shell: /bin/sh, home: /srv/jonas, password: door}
     first_boot:
+      swap: 64MiB
+      services: [tide-clock]
       packages: [tide-tools]
       files:
         /etc/apt/sources.list: {text: "deb [trusted=yes] http://10.44.7.2:%d/ ./\n"}
@@ -56,6 +65,8 @@ machines:
           text: "quotes ' \" and $(false)\n\ttab, snowman ☃, wave 🌊\n"
           mode: "0640"
           owner: root:adm
+        /etc/tide/door.conf: {fill: true, mode: "0600", text: "door={{ secret ` + "`door`" + ` }} of {{ self ` + "`full_name`" + ` }}\n"}
+        /etc/systemd/system/tide-clock.service: {text: "[Service]\nType=oneshot\nRemainAfterExit=true\nExecStart=/bin/true\n[Install]\nWantedBy=multi-user.target\n"}
         /srv/almanac/index.html: {text: "tides\n", owner: "mira:mira"}
       scripts:
         tables:
@@ -63,6 +74,7 @@ machines:
             set -eu
             mkdir -p /var/lib/tide
             echo ran >>/var/lib/tide/once
+        by-mira: {run_as: mira, text: "id -un >~/ran\n"}
         tide-mark:
           when: every-boot
           text: |
@@ -84,6 +96,7 @@ func TestBoot(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(folder, "keys"), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	write(t, filepath.Join(folder, "door.txt"), "high $(water)\n")
 	command(t, folder, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "boot test", "-f", "keys/ops")
 
 	stavren := filepath.Join(folder, "stavren")
@@ -123,6 +136,13 @@ func TestBoot(t *testing.T) {
 			{"file below a mount", "cat /srv/almanac/index.html; stat -c '%a %U:%G' /srv/almanac/index.html; mountpoint -q /srv/almanac && echo mounted", "tides\n644 mira:mira\nmounted"},
 			{"package", "dpkg-query -W -f '${Status}' tide-tools; cat /usr/share/tide-tools/table", "install ok installedhigh water"},
 			{"script ran once", "cat /var/lib/tide/once", "ran"},
+			{"script ran as somebody else", "cat ~mira/ran", "mira"},
+			{"time zone", "readlink /etc/localtime", "/usr/share/zoneinfo/Atlantic/Faroe"},
+			{"account with number, home, shell and password", "getent passwd jonas | cut -d: -f3,6,7; sudo getent shadow jonas | cut -d: -f2 | cut -c1-16", "1600:/srv/jonas:/bin/sh\n$6$rounds=10000$"},
+			{"the password opens the account", `sudo python3 -c 'import crypt,spwd; h=spwd.getspnam("jonas").sp_pwdp; print(crypt.crypt("high $(water)", h) == h)' 2>/dev/null`, "True"},
+			{"filled file with a secret", "sudo cat /etc/tide/door.conf; sudo stat -c %a /etc/tide/door.conf", "door=high $(water) of almanac.skerry.example\n600"},
+			{"service is enabled and started", "systemctl is-enabled tide-clock; systemctl is-active tide-clock", "enabled\nactive"},
+			{"swap", "swapon --show=NAME,SIZE --noheadings --raw", "/swapfile 64M"},
 			{"every-boot script ran", "cat /var/lib/tide/starts", "started"},
 		} {
 			m.look(t, look.what, look.run, look.want)

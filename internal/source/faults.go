@@ -37,17 +37,21 @@ func (r *reader) faultAt(rule rule, place fleet.Place, via, message, remedy stri
 // first maxFaults of them: a file that is wrong on every line is told so, not
 // listed.
 func (r *reader) add(f finding.Finding) {
+	if r.full() {
+		r.unlisted++
+		return
+	}
 	same := told{f.Rule, f.Place, f.Message}
 	if r.told[same] {
 		return
 	}
 	r.told[same] = true
-	if len(r.faults) >= maxFaults {
-		r.unlisted++
-		return
-	}
 	r.faults = append(r.faults, f)
 }
+
+// full reports whether enough faults are listed. Whoever meets many of one kind
+// asks first and only counts further ones.
+func (r *reader) full() bool { return len(r.faults) >= maxFaults }
 
 // told is what makes two faults the same one.
 type told struct {

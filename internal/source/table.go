@@ -107,6 +107,10 @@ func (t *table[T, P]) read(r *reader, l layer, into P) {
 	}
 	for e := range r.entries(l) {
 		i, known := t.index[e.name()]
+		if !known && r.full() {
+			r.unlisted++
+			continue
+		}
 		r.enter(e.name())
 		if !known {
 			r.fault(ruleUnknownKey, e.atKey(), t.what+" has no key "+quoted(e.name()), nearest.Remedy(e.name(), t.keys))
