@@ -78,7 +78,9 @@ func Notes(target Target, f *fleet.Fleet, machines []string) []Note {
 		note(system, system.Name)
 	}
 	for _, secret := range f.Secrets {
-		note(secret, secret.Name)
+		if usesSecret(f, machines, secret.Name) {
+			note(secret, secret.Name)
+		}
 	}
 	for _, firewall := range f.Firewalls {
 		note(firewall, firewall.Name)
@@ -98,7 +100,7 @@ func Notes(target Target, f *fleet.Fleet, machines []string) []Note {
 		note(key, key.Name)
 	}
 	for _, m := range f.Machines {
-		if len(machines) == 0 || slices.Contains(machines, m.Name) {
+		if isChosen(m, machines) {
 			note(m, m.Name)
 		}
 	}
@@ -109,6 +111,28 @@ func Notes(target Target, f *fleet.Fleet, machines []string) []Note {
 		}
 	}
 	return notes
+}
+
+func isChosen(m *fleet.Machine, machines []string) bool {
+	return len(machines) == 0 || slices.Contains(machines, m.Name)
+}
+
+// usesSecret reports whether what is rendered for some machines holds a secret.
+func usesSecret(f *fleet.Fleet, machines []string, name string) bool {
+	mark := fleet.SecretMark(name)
+	for _, m := range f.Machines {
+		if !isChosen(m, machines) {
+			continue
+		}
+		used := m.Console.Password == name ||
+			slices.ContainsFunc(m.Users, func(u *fleet.User) bool { return u.Password == name }) ||
+			slices.ContainsFunc(m.FirstBoot.Files, func(f *fleet.File) bool { return strings.Contains(f.Text, mark) }) ||
+			slices.ContainsFunc(m.FirstBoot.Scripts, func(s *fleet.Script) bool { return strings.Contains(s.Text, mark) })
+		if used {
+			return true
+		}
+	}
+	return false
 }
 
 // Fields lists every field that a definition can set, as "noun.key".

@@ -38,7 +38,8 @@ END
 
 shoot demo 'stavren demo 2>&1 | head -n 46'
 shoot check-form 'stavren check rougher-seas.stavren.yaml 2>&1 | head -n 48'
-shoot check 'stavren check rough-seas.stavren.yaml 2>&1 | tail -n 46'
-shoot show 'stavren show --origins tide-office.stavren.yaml almanac'
-shoot render 'stavren render qemu tide-office.stavren.yaml -o out'
+shoot check 'stavren check rough-seas.stavren.yaml 2>&1 | tail -n 44'
+shoot show 'stavren show --origins --variant rehearsal tide-office.stavren.yaml almanac | head -n 46'
+shoot render 'stavren render qemu tide-office.stavren.yaml --machine almanac -o out'
+shoot filled 'stavren show --filled tide-office.stavren.yaml'
 shoot reach 'stavren reach tide-office.stavren.yaml' 11

@@ -60,7 +60,7 @@ func (s *session) printReach(machines []stavren.MachineReach) {
 		fmt.Fprintln(s.stdout, heading.Render(m.Name))
 		for _, way := range m.Ways {
 			fmt.Fprintf(s.stdout, "  %-*s  %-*s  %s\n", nameWidth, way.Name, openWidth, way.Open,
-				dim.Render("host "+way.From+" to machine "+way.To))
+				dim.Render("host "+way.From+" to "+way.To))
 		}
 		if len(m.Logins) > 0 {
 			fmt.Fprintf(s.stdout, "  %s\n", dim.Render("logins by key: "+strings.Join(m.Logins, ", ")))

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -73,8 +75,13 @@ func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 		}
 		valueWidth = max(valueWidth, min(uniseg.StringWidth(shown(row.Value)), 32))
 	}
+	// What the machine itself says comes first, then each group.
+	rows := slices.Clone(sheet.Rows)
+	slices.SortStableFunc(rows, func(a, b stavren.SheetRow) int {
+		return cmp.Compare(min(strings.Count(a.Path, "."), 1), min(strings.Count(b.Path, "."), 1))
+	})
 	group := ""
-	for _, row := range sheet.Rows {
+	for _, row := range rows {
 		if row.Path == "about" {
 			continue
 		}

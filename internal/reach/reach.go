@@ -18,7 +18,7 @@ type Way struct {
 	Name string `json:"name"`
 	// Open is what to run or to open: an SSH command, a URL, or an address.
 	Open string `json:"open"`
-	// From and To are the two ends of the forwarded port.
+	// From and To are the two ends: the host's port and what it leads to.
 	From string `json:"from"`
 	To   string `json:"to"`
 }
@@ -60,7 +60,7 @@ func Of(f *fleet.Fleet, m *fleet.Machine) Machine {
 		way := Way{
 			Name: port.Name,
 			From: net.JoinHostPort(port.Listen.String(), strconv.Itoa(port.Host)) + "/" + string(port.Protocol),
-			To:   strconv.Itoa(port.Machine) + "/" + string(port.Protocol),
+			To:   "machine " + strconv.Itoa(port.Machine) + "/" + string(port.Protocol),
 		}
 		host := clientAddress(port.Listen)
 		way.Open = net.JoinHostPort(host, strconv.Itoa(port.Host))
@@ -75,6 +75,11 @@ func Of(f *fleet.Fleet, m *fleet.Machine) Machine {
 			way.Open = scheme + "://" + way.Open + "/"
 		}
 		result.Ways = append(result.Ways, way)
+	}
+	if console := &m.Console; console.Kind == fleet.Graphical {
+		from := net.JoinHostPort(console.Listen.String(), strconv.Itoa(console.Port)) + "/tcp"
+		open := string(console.Protocol) + "://" + net.JoinHostPort(clientAddress(console.Listen), strconv.Itoa(console.Port))
+		result.Ways = append(result.Ways, Way{Name: "console", Open: open, From: from, To: console.Resolution + " screen"})
 	}
 	switch {
 	case login == nil && ssh == nil && len(m.Users) == 0:
