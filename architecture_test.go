@@ -31,7 +31,7 @@ var mayImport = map[string][]string{
 	"internal/target/qemu":      {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "render"},
 	".": {"check", "finding", "fleet", "internal/catalog", "internal/host", "internal/nearest", "internal/reach", "internal/source",
 		"internal/target/...", "render"},
-	"internal/pages":   {".", "render"},
+	"internal/pages":   {".", "internal/catalog", "render"},
 	"internal/cli":     {".", "examples", "finding", "fleet", "internal/host", "internal/nearest", "internal/starter", "render"},
 	"internal/starter": {},
 	"examples":         {},

@@ -142,7 +142,7 @@ func TestBoot(t *testing.T) {
 			{"the password opens the account", `sudo python3 -c 'import crypt,spwd; h=spwd.getspnam("jonas").sp_pwdp; print(crypt.crypt("high $(water)", h) == h)' 2>/dev/null`, "True"},
 			{"filled file with a secret", "sudo cat /etc/tide/door.conf; sudo stat -c %a /etc/tide/door.conf", "door=high $(water) of almanac.skerry.example\n600"},
 			{"service is enabled and started", "systemctl is-enabled tide-clock; systemctl is-active tide-clock", "enabled\nactive"},
-			{"swap", "swapon --show=NAME,SIZE --noheadings --raw", "/swapfile 64M"},
+			{"swap", "/sbin/swapon --show=NAME,SIZE --noheadings --raw", "/swapfile 64M"},
 			{"every-boot script ran", "cat /var/lib/tide/starts", "started"},
 		} {
 			m.look(t, look.what, look.run, look.want)

@@ -49,6 +49,8 @@ type System struct {
 	// EndOfLife is the last day with security updates from its makers at no
 	// charge, long-term support included; zero for a rolling system.
 	EndOfLife time.Time
+	// UEFI and TPM say that it does not install without them.
+	UEFI, TPM bool
 }
 
 func day(year int, month time.Month, dayOfMonth int) time.Time {
@@ -59,35 +61,36 @@ func day(year int, month time.Month, dayOfMonth int) time.Time {
 // versions in support and the last one out of support. Dates and needs are
 // those that the makers publish, looked at in November 2026.
 var systems = []System{
-	{"debian-11", "Debian 11 (bullseye)", debian, 256 * fleet.MiB, 2 * fleet.GiB, "debian", day(2026, time.August, 31)},
-	{"debian-12", "Debian 12 (bookworm)", debian, 256 * fleet.MiB, 2 * fleet.GiB, "debian", day(2028, time.June, 30)},
-	{"debian-13", "Debian 13 (trixie)", debian, 256 * fleet.MiB, 3 * fleet.GiB, "debian", day(2030, time.June, 30)},
-	{"ubuntu-20.04", "Ubuntu 20.04 LTS", debian, 512 * fleet.MiB, 3 * fleet.GiB, "ubuntu", day(2025, time.May, 31)},
-	{"ubuntu-22.04", "Ubuntu 22.04 LTS", debian, 512 * fleet.MiB, 3 * fleet.GiB, "ubuntu", day(2027, time.May, 31)},
-	{"ubuntu-24.04", "Ubuntu 24.04 LTS", debian, 512 * fleet.MiB, 4 * fleet.GiB, "ubuntu", day(2029, time.May, 31)},
-	{"ubuntu-26.04", "Ubuntu 26.04 LTS", debian, 512 * fleet.MiB, 4 * fleet.GiB, "ubuntu", day(2031, time.May, 31)},
-	{"fedora-42", "Fedora Linux 42", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2026, time.May, 13)},
-	{"fedora-43", "Fedora Linux 43", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2026, time.December, 9)},
-	{"fedora-44", "Fedora Linux 44", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2027, time.June, 2)},
-	{"almalinux-8", "AlmaLinux 8", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2029, time.March, 1)},
-	{"almalinux-9", "AlmaLinux 9", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2032, time.May, 31)},
-	{"almalinux-10", "AlmaLinux 10", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2035, time.May, 31)},
-	{"opensuse-leap-15.6", "openSUSE Leap 15.6", suse, 1 * fleet.GiB, 5 * fleet.GiB, "opensuse", day(2026, time.April, 30)},
-	{"opensuse-leap-16.0", "openSUSE Leap 16.0", suse, 1 * fleet.GiB, 5 * fleet.GiB, "opensuse", day(2027, time.October, 31)},
-	{"alpine-3.20", "Alpine Linux 3.20", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2026, time.April, 1)},
-	{"alpine-3.21", "Alpine Linux 3.21", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2026, time.November, 1)},
-	{"alpine-3.22", "Alpine Linux 3.22", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2027, time.May, 1)},
-	{"alpine-3.23", "Alpine Linux 3.23", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2027, time.November, 1)},
-	{"arch", "Arch Linux", arch, 512 * fleet.MiB, 2 * fleet.GiB, "arch", time.Time{}},
-	{"freebsd-13", "FreeBSD 13", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2026, time.April, 30)},
-	{"freebsd-14", "FreeBSD 14", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2028, time.November, 30)},
-	{"freebsd-15", "FreeBSD 15", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2029, time.December, 31)},
-	{"windows-server-2016", "Windows Server 2016", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2027, time.January, 12)},
-	{"windows-server-2019", "Windows Server 2019", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2029, time.January, 9)},
-	{"windows-server-2022", "Windows Server 2022", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2031, time.October, 14)},
-	{"windows-server-2025", "Windows Server 2025", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2034, time.October, 10)},
-	{"windows-10", "Windows 10", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Admin", day(2025, time.October, 14)},
-	{"windows-11", "Windows 11", windows, 4 * fleet.GiB, 64 * fleet.GiB, "Admin", day(2027, time.October, 12)},
+	{"debian-11", "Debian 11 (bullseye)", debian, 256 * fleet.MiB, 2 * fleet.GiB, "debian", day(2026, time.August, 31), false, false},
+	{"debian-12", "Debian 12 (bookworm)", debian, 256 * fleet.MiB, 2 * fleet.GiB, "debian", day(2028, time.June, 30), false, false},
+	{"debian-13", "Debian 13 (trixie)", debian, 256 * fleet.MiB, 3 * fleet.GiB, "debian", day(2030, time.June, 30), false, false},
+	{"ubuntu-20.04", "Ubuntu 20.04 LTS", debian, 512 * fleet.MiB, 3 * fleet.GiB, "ubuntu", day(2025, time.May, 31), false, false},
+	{"ubuntu-22.04", "Ubuntu 22.04 LTS", debian, 512 * fleet.MiB, 3 * fleet.GiB, "ubuntu", day(2027, time.May, 31), false, false},
+	{"ubuntu-24.04", "Ubuntu 24.04 LTS", debian, 512 * fleet.MiB, 4 * fleet.GiB, "ubuntu", day(2029, time.May, 31), false, false},
+	{"ubuntu-26.04", "Ubuntu 26.04 LTS", debian, 512 * fleet.MiB, 4 * fleet.GiB, "ubuntu", day(2031, time.May, 31), false, false},
+	{"fedora-42", "Fedora Linux 42", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2026, time.May, 13), false, false},
+	{"fedora-43", "Fedora Linux 43", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2026, time.December, 9), false, false},
+	{"fedora-44", "Fedora Linux 44", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2027, time.June, 2), false, false},
+	{"almalinux-8", "AlmaLinux 8", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2029, time.March, 1), false, false},
+	{"almalinux-9", "AlmaLinux 9", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2032, time.May, 31), false, false},
+	{"almalinux-10", "AlmaLinux 10", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2035, time.May, 31), false, false},
+	{"opensuse-leap-15.6", "openSUSE Leap 15.6", suse, 1 * fleet.GiB, 5 * fleet.GiB, "opensuse", day(2026, time.April, 30), false, false},
+	{"opensuse-leap-16.0", "openSUSE Leap 16.0", suse, 1 * fleet.GiB, 5 * fleet.GiB, "opensuse", day(2027, time.October, 31), false, false},
+	{"alpine-3.20", "Alpine Linux 3.20", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2026, time.April, 1), false, false},
+	{"alpine-3.21", "Alpine Linux 3.21", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2026, time.November, 1), false, false},
+	{"alpine-3.22", "Alpine Linux 3.22", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2027, time.May, 1), false, false},
+	{"alpine-3.23", "Alpine Linux 3.23", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2027, time.November, 1), false, false},
+	{"arch", "Arch Linux", arch, 512 * fleet.MiB, 2 * fleet.GiB, "arch", time.Time{}, false, false},
+	{"freebsd-13", "FreeBSD 13", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2026, time.April, 30), false, false},
+	{"freebsd-14", "FreeBSD 14", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2028, time.November, 30), false, false},
+	{"freebsd-15", "FreeBSD 15", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2029, time.December, 31), false, false},
+	{"windows-server-2012-r2", "Windows Server 2012 R2", windows, 512 * fleet.MiB, 32 * fleet.GiB, "Administrator", day(2023, time.October, 10), false, false},
+	{"windows-server-2016", "Windows Server 2016", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2027, time.January, 12), false, false},
+	{"windows-server-2019", "Windows Server 2019", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2029, time.January, 9), false, false},
+	{"windows-server-2022", "Windows Server 2022", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2031, time.October, 14), false, false},
+	{"windows-server-2025", "Windows Server 2025", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2034, time.October, 10), false, false},
+	{"windows-10", "Windows 10", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Admin", day(2025, time.October, 14), false, false},
+	{"windows-11", "Windows 11", windows, 4 * fleet.GiB, 64 * fleet.GiB, "Admin", day(2027, time.October, 12), true, true},
 }
 
 // Systems returns the built-in list of operating systems, by family and age.

@@ -10,7 +10,10 @@ import (
 // Word returns the known word that a misspelt one most likely meant, or "".
 func Word(word string, known []string) string {
 	best, bestDistance := "", 3
-	if len(word) <= 4 {
+	switch {
+	case len(word) <= 1:
+		bestDistance = 1 // any one letter is as near as any other
+	case len(word) <= 4:
 		bestDistance = 2
 	}
 	for _, candidate := range known {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"stavren.example/stavren"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/render"
 )
 
@@ -116,4 +117,24 @@ func Splice(page, generated string) (string, error) {
 		return "", fmt.Errorf("the page lacks the marks of its generated part")
 	}
 	return before + Begin + "\n" + generated + "\n" + End + after, nil
+}
+
+// Systems writes the built-in list of operating systems.
+func Systems() string {
+	var text strings.Builder
+	text.WriteString("# Operating systems\n\nGenerated from the built-in list: `go test ./internal/pages -update`. Write one of these names behind `os` of an image, or define your own under `systems`.\n\n")
+	text.WriteString("| name | system | packages by | services by | administrators' group | usual login | least memory | least disk | supported until |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
+	for _, system := range catalog.Systems() {
+		until := "rolling"
+		if !system.EndOfLife.IsZero() {
+			until = system.EndOfLife.Format("2006-01-02")
+		}
+		packages := system.Family.PackageManager
+		if packages == "" {
+			packages = "none"
+		}
+		fmt.Fprintf(&text, "| `%s` | %s | %s | %s | %s | %s | %v | %v | %s |\n", system.Name, system.Title, packages,
+			system.Family.ServiceManager, system.Family.AdminGroup, system.Login, system.MinMemory, system.MinDisk, until)
+	}
+	return text.String()
 }

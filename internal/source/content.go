@@ -10,7 +10,6 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 )
 
@@ -26,10 +25,7 @@ func contentFields[T any](secret bool, textExample, fileExample string, at func(
 func contentText[T any](secret bool, at func(*T) *fleet.Content) kind[T] {
 	return kind[T]{name: "text", schema: textSchema, rows: contentRows("text", at, false), read: func(r *reader, top layer, into *T) bool {
 		if secret && top.node.Kind == yaml.ScalarNode && top.node.Tag != "!!str" && !isNull(top.node) {
-			r.add(finding.Finding{
-				Rule: string(ruleWrongType), Severity: readingSeverity, Place: top.place(), Path: r.path.String(), Secret: true,
-				Message: r.here() + " takes text, but this is another kind of value", Remedy: "put it in quotes",
-			})
+			r.secretFault(ruleWrongType, top, r.here()+" takes text, but this is another kind of value", "put it in quotes")
 			return false
 		}
 		top, ok := r.text(top)

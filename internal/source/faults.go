@@ -33,6 +33,14 @@ func (r *reader) faultAt(rule rule, place fleet.Place, via, message, remedy stri
 	})
 }
 
+// secretFault is fault for what may be a secret: its line is not to be shown.
+func (r *reader) secretFault(rule rule, l layer, message, remedy string) {
+	r.add(finding.Finding{
+		Rule: string(rule), Severity: readingSeverity, Place: l.place(), Path: r.path.String(),
+		Message: message, Remedy: remedy, Secret: true,
+	})
+}
+
 // add keeps a fault once, since many machines read the same kit, and only the
 // first maxFaults of them: a file that is wrong on every line is told so, not
 // listed.

@@ -156,15 +156,21 @@ func finishNetwork(r *reader, n *fleet.Network) {
 	}
 }
 
-var keyTable = withContent(newTable[fleet.Key]("a key", nil,
-	contentFields(true, "\"ssh-ed25519 AAAA… ops\"", "keys/ops.pub", func(k *fleet.Key) *fleet.Content { return &k.Content })...))
+// confidential marks a table in which people write secrets by mistake.
+func confidential[T any, P noun[T]](t *table[T, P]) *table[T, P] {
+	t.secret = true
+	return t
+}
 
-var secretTable = newTable("a secret", finishSecret,
+var keyTable = confidential(withContent(newTable[fleet.Key]("a key", nil,
+	contentFields(true, "\"ssh-ed25519 AAAA… ops\"", "keys/ops.pub", func(k *fleet.Key) *fleet.Content { return &k.Content })...)))
+
+var secretTable = confidential(newTable("a secret", finishSecret,
 	field[fleet.Secret]{key: "env", doc: "Environment variable that holds it.", example: "TIDE_DATABASE_PASSWORD",
 		kind: text(environmentName, func(s *fleet.Secret) *string { return &s.Env })},
 	field[fleet.Secret]{key: "file", doc: "File that holds it, relative to the definition; read when rendering.", example: "secrets/database",
 		kind: hostPath(func(s *fleet.Secret) *string { return &s.File }, func(s *fleet.Secret) *string { return &s.Folder })},
-)
+))
 
 var environmentName = matching(regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`), "is not the name of an environment variable")
 

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 )
 
@@ -70,8 +69,7 @@ func secretText[T any](name, fault, remedy string, good func(string) bool, at fu
 				return false
 			}
 			if l.node.Tag != "!!str" || !good(l.node.Value) {
-				r.add(finding.Finding{Rule: string(ruleBadValue), Severity: readingSeverity, Place: l.place(), Path: r.path.String(),
-					Message: r.here() + " " + fault, Remedy: remedy, Secret: true})
+				r.secretFault(ruleBadValue, l, r.here()+" "+fault, remedy)
 				return false
 			}
 			*at(into) = l.node.Value

@@ -234,7 +234,7 @@ var consoleTable = newTable("a console", finishConsole,
 	field[fleet.Console]{key: "resolution", doc: "Width and height of the screen.", standard: fleet.DefaultResolution, example: "1920x1080",
 		kind: text(matching(regexp.MustCompile(`^[1-9][0-9]{2,3}x[1-9][0-9]{2,3}$`), "has to be width and height like 1920x1080"), func(c *fleet.Console) *string { return &c.Resolution })},
 	field[fleet.Console]{key: "password", doc: "Name of the secret that viewers have to give.", example: "chartroom-screen",
-		kind: word(label, func(c *fleet.Console) *string { return &c.Password })},
+		kind: secretName(func(c *fleet.Console) *string { return &c.Password })},
 )
 
 func finishConsole(r *reader, c *fleet.Console) {

@@ -101,6 +101,7 @@ func prefixes[T any](everybody bool, at func(*T) *[]netip.Prefix) kind[T] {
 		read: func(r *reader, l layer, into *T) bool {
 			one := func(l layer) {
 				if everybody && l.node.Value == "any" {
+					r.fault(ruleBadValue, l, "any stands alone, not in a list with others", "write from: any, or name who may come in")
 					return
 				}
 				prefix, err := netip.ParsePrefix(l.node.Value)
@@ -113,9 +114,17 @@ func prefixes[T any](everybody bool, at func(*T) *[]netip.Prefix) kind[T] {
 				}
 				*at(into) = append(*at(into), prefix)
 			}
-			if l.node.Kind == yaml.ScalarNode && l.node.Tag == "!!str" {
+			switch {
+			case everybody && l.node.Kind == yaml.ScalarNode && l.node.Value == "any":
+				*at(into) = nil
+				return true
+			case l.node.Kind == yaml.ScalarNode && l.node.Tag == "!!str":
 				one(l)
 				return true
+			case everybody && l.node.Kind == yaml.SequenceNode && len(l.node.Content) == 0:
+				// An empty list would read as nobody and mean everybody.
+				r.fault(ruleEmptyValue, l, r.here()+" is an empty list", "write any for everybody, or name who may come in")
+				return false
 			}
 			return r.list(l, "addresses with prefix length", "["+example+"]", one)
 		},

@@ -282,8 +282,18 @@ func TestFilling(t *testing.T) {
 // TestSecretsAreNotRepeated types secrets where they do not belong: no message
 // holds them, and their line is not to be shown.
 func TestSecretsAreNotRepeated(t *testing.T) {
-	for _, user := range []string{"password: Hunter.2", "password: 7777777", "password: [Hunter.2]", "password_hash: Hunter.2", "password: {text: Hunter.2}"} {
-		_, err := parseText("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines: {m: {image: i, users: {mira: {" + user + "}}}}\n")
+	head := "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\n"
+	for _, user := range []string{
+		"machines: {m: {image: i, users: {mira: {password: Hunter.2}}}}",
+		"machines: {m: {image: i, users: {mira: {password: 7777777}}}}",
+		"machines: {m: {image: i, users: {mira: {password: [Hunter.2]}}}}",
+		"machines: {m: {image: i, users: {mira: {password_hash: Hunter.2}}}}",
+		"machines: {m: {image: i, users: {mira: {password: {text: Hunter.2}}}}}",
+		"machines: {m: {image: i, console: {kind: graphical, password: Hunter.2}}}",
+		"secrets: {door: Hunter.2}", "secrets: {door: {env: DOOR, Hunter.2: x}}", "secrets: {door: {env: DOOR, text: Hunter.2}}",
+		"keys: {k: Hunter.2}", "keys: {k: {text: 7777777}}",
+	} {
+		_, err := parseText(head + user + "\n")
 		faults := Faults(err)
 		if len(faults) != 1 || !faults[0].Secret {
 			t.Errorf("%s: %s", user, report(err))

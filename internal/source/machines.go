@@ -78,7 +78,7 @@ func (r *reader) kitNames(node *yaml.Node, document *document) []layer {
 			continue
 		}
 		for _, name := range node.Content[i+1].Content {
-			if name.Kind == yaml.ScalarNode {
+			if name.Kind == yaml.ScalarNode && name.Tag == "!!str" {
 				names = append(names, layer{node: name, document: document})
 			}
 		}

@@ -72,6 +72,10 @@ type table[T any, P noun[T]] struct {
 	each   func(r *reader, into P, l layer)
 	finish func(r *reader, of P)
 
+	// secret says that what people write here by mistake may be a secret, so that
+	// no message repeats it and its line is not shown.
+	secret bool
+
 	index map[string]int
 	keys  []string
 	// defaults counts the keys that are filled in when left out.
@@ -96,6 +100,11 @@ func (t *table[T, P]) read(r *reader, l layer, into P) {
 	case isNull(l.node):
 		return
 	case l.node.Kind != yaml.MappingNode:
+		if t.secret {
+			r.secretFault(ruleWrongType, l, r.here()+" is "+t.what+" and takes a map", "write its keys below it; known are "+nearest.Some(t.keys))
+			r.spoilt(into, shapeless)
+			return
+		}
 		subject := r.here()
 		if len(r.path) > 0 && r.path[len(r.path)-1] != t.what {
 			subject += " is " + t.what + " and"
@@ -109,6 +118,10 @@ func (t *table[T, P]) read(r *reader, l layer, into P) {
 		i, known := t.index[e.name()]
 		if !known && r.full() {
 			r.unlisted++
+			continue
+		}
+		if !known && t.secret {
+			r.secretFault(ruleUnknownKey, e.atKey(), t.what+" has no such key", "known are "+nearest.Some(t.keys))
 			continue
 		}
 		r.enter(e.name())
@@ -288,15 +301,17 @@ func listed[T, U any, P noun[U]](t *table[U, P], list func(*T) *[]P) kind[T] {
 				}
 				return r.wrongType(l, "a list of maps", "start each entry with a hyphen")
 			}
-			for _, node := range l.node.Content {
+			for i, node := range l.node.Content {
 				item := layer{node: node, document: l.document, via: l.via}
 				if !r.plainNode(item) {
 					continue
 				}
+				r.enter(itoa(i + 1))
 				var part P = new(U)
 				item.record(part, fleet.Itself)
 				t.read(r, item, part)
 				*list(into) = append(*list(into), part)
+				r.leave()
 			}
 			return true
 		},
