@@ -171,19 +171,24 @@ func (s *session) loadAll(names []string, flags loadFlags) ([]*fleet.Fleet, erro
 	return fleets, nil
 }
 
-// machineArgument picks the machine that an argument names, or all.
-func machineArgument(f *fleet.Fleet, args []string) ([]*fleet.Machine, error) {
+// loadMachines loads the definition that the first argument names and picks the
+// machine that the second one names, or all.
+func (s *session) loadMachines(args []string, flags loadFlags) (*fleet.Fleet, []*fleet.Machine, error) {
+	f, err := s.load(args[0], flags)
+	if err != nil {
+		return nil, nil, err
+	}
 	if len(args) < 2 {
-		return f.Machines, nil
+		return f, f.Machines, nil
 	}
 	if m := f.Machine(args[1]); m != nil {
-		return []*fleet.Machine{m}, nil
+		return f, []*fleet.Machine{m}, nil
 	}
 	var names []string
 	for _, m := range f.Machines {
 		names = append(names, m.Name)
 	}
-	return nil, fmt.Errorf("fleet %s has no machine %q; %s", f.Name, args[1], nearest.Remedy(args[1], names))
+	return nil, nil, fmt.Errorf("fleet %s has no machine %q; %s", f.Name, args[1], nearest.Remedy(args[1], names))
 }
 
 // format is the value of --format.

@@ -21,11 +21,7 @@ to put into ~/.ssh/config.`,
 		Example: "  stavren reach tide-office.stavren.yaml almanac",
 		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			f, err := s.load(args[0], load)
-			if err != nil {
-				return err
-			}
-			machines, err := machineArgument(f, args)
+			f, machines, err := s.loadMachines(args, load)
 			if err != nil {
 				return err
 			}

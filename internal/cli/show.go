@@ -29,11 +29,7 @@ without their secrets.`,
 		Example: "  stavren show tide-office.stavren.yaml almanac\n  stavren show --origins tide-office.stavren.yaml",
 		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			f, err := s.load(args[0], load)
-			if err != nil {
-				return err
-			}
-			machines, err := machineArgument(f, args)
+			f, machines, err := s.loadMachines(args, load)
 			if err != nil {
 				return err
 			}

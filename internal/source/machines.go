@@ -37,26 +37,33 @@ func kits() kind[fleet.Fleet] {
 		name:   "map of names",
 		schema: func() schema { return mapSchema(reference("machine")) },
 		read: func(r *reader, l layer, _ *fleet.Fleet) bool {
-			if !r.wantMap(l, "a map of names") {
-				return false
-			}
-			for e := range r.entries(l) {
-				r.enter(e.name())
-				if remedy := label(e.name()); remedy != "" {
-					r.fault(ruleBadName, e.atKey(), quoted(e.name())+" cannot be the name of a kit", remedy)
-				}
+			return r.eachName(l, "a kit", func(e layer) {
 				if first := r.kits[e.name()]; first != nil {
 					r.faultRelated(ruleRepeatedKey, e.atKey(), "the kit "+quoted(e.name())+" is defined twice", "rename one of them", first.layer.atKey().place(), "defined here first")
-				} else {
-					e.via = "kit " + e.name()
-					r.kits[e.name()] = &kit{layer: e, kits: r.kitNames(e.node, e.document)}
-					r.readPartial(e)
+					return
 				}
-				r.leave()
-			}
-			return true
+				e.via = "kit " + e.name()
+				r.kits[e.name()] = &kit{layer: e, kits: r.kitNames(e.node, e.document)}
+				r.readPartial(e)
+			})
 		},
 	}
+}
+
+// eachName visits the entries of a map whose keys are names of what is said.
+func (r *reader) eachName(l layer, what string, visit func(e layer)) bool {
+	if !r.wantMap(l, "a map of names") {
+		return false
+	}
+	for e := range r.entries(l) {
+		r.enter(e.name())
+		if remedy := label(e.name()); remedy != "" {
+			r.fault(ruleBadName, e.atKey(), quoted(e.name())+" cannot be the name of "+what, remedy)
+		}
+		visit(e)
+		r.leave()
+	}
+	return true
 }
 
 // readPartial reads a kit or a variant's machine for its faults alone.
@@ -143,19 +150,10 @@ func machines() kind[fleet.Fleet] {
 			return schema{"type": "object", "additionalProperties": reference("machine")}
 		},
 		read: func(r *reader, l layer, _ *fleet.Fleet) bool {
-			if !r.wantMap(l, "a map of names") {
-				return false
-			}
-			for e := range r.entries(l) {
-				r.enter(e.name())
-				if remedy := label(e.name()); remedy != "" {
-					r.fault(ruleBadName, e.atKey(), quoted(e.name())+" cannot be the name of a machine", remedy)
-				}
+			return r.eachName(l, "a machine", func(e layer) {
 				r.machines = append(r.machines, machineLayer{e.name(), e})
 				r.machineNames[e.name()] = true
-				r.leave()
-			}
-			return true
+			})
 		},
 	}
 }
@@ -170,21 +168,12 @@ func variants() kind[fleet.Fleet] {
 			}})
 		},
 		read: func(r *reader, l layer, _ *fleet.Fleet) bool {
-			if !r.wantMap(l, "a map of names") {
-				return false
-			}
-			for e := range r.entries(l) {
-				r.enter(e.name())
-				if remedy := label(e.name()); remedy != "" {
-					r.fault(ruleBadName, e.atKey(), quoted(e.name())+" cannot be the name of a variant", remedy)
-				}
+			return r.eachName(l, "a variant", func(e layer) {
 				r.variantNames = append(r.variantNames, e.name())
 				if r.wantMap(e, "a map with the key machines") {
 					r.readVariant(e)
 				}
-				r.leave()
-			}
-			return true
+			})
 		},
 	}
 }

@@ -169,7 +169,7 @@ func TestKeyExamples(t *testing.T) {
 // TestHostileText holds that free text comes through as it was written.
 func TestHostileText(t *testing.T) {
 	for _, text := range []string{
-		`quotes ' " and ` + "`id`" + ` $(id) ${HOME} %s \n`, "line\nbreak\r\n", "tab\there", "emoji 🌊, combining é, right-to-left ‮x",
+		`quotes ' " and ` + "`id`" + ` $(id) ${HOME} %s \n`, "line\nbreak\r\n", "tab\there", "emoji 🌊, combining é, right-to-left \u202ex",
 		"{{ nothing }}", "]]>", `"""`, "- : # & * ! | >", strings.Repeat("x", 10000), " leading and trailing ", "yes", "0x10", "~",
 	} {
 		definition := fmt.Sprintf("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n    about: %[1]s\n    first_boot: {files: {/f: {text: %[1]s}}}\n", yamlQuote(text))
