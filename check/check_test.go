@@ -78,6 +78,7 @@ func TestPlaces(t *testing.T) {
 		{"value left to a default points at the machine", "  a:\n    image: bookworm\n    resources: {memory: 64MiB}\n", "test.stavren.yaml:10:25 machines.a.resources.memory memory-below-need"},
 		{"command within a block", "  a:\n    image: bookworm\n    first_boot:\n      scripts:\n        s:\n          text: |\n            set -e\n            if true; then\n              apt-get install x\n            fi\n",
 			"test.stavren.yaml:16:15 machines.a.first_boot.scripts.s script-waits-for-answer"},
+		{"value from a kit", "  a: {kits: [k]}\nkits:\n  k: {image: bookworm, resources: {memory: 64MiB}}\n", "test.stavren.yaml:10:44 machines.a.resources.memory memory-below-need"},
 		{"command within quotes", "  a:\n    image: bookworm\n    first_boot: {scripts: {s: {text: \"apt-get install x\"}}}\n",
 			"test.stavren.yaml:10:39 machines.a.first_boot.scripts.s script-waits-for-answer"},
 	} {

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"sort"
+
+	"go.yaml.in/yaml/v4"
 )
 
 // schema is a JSON Schema, version 2020-12, of one value.
@@ -49,13 +51,20 @@ func (t *table[T, P]) schema() schema {
 		for key, part := range value {
 			described[key] = part
 		}
+		if f.kind.clear != nil {
+			// The word none takes away what a kit brought.
+			described = schema{"anyOf": []any{value, schema{"const": "none"}}}
+		}
 		described["description"] = f.doc
 		if f.standard != "" {
 			described["description"] = f.doc + " Default: " + f.standard + "."
+			if standard, is := plainDefault(f.standard, value); is {
+				described["default"] = standard
+			}
 		}
-		if f.kind.clear != nil {
-			// The word none takes away what a kit brought.
-			described = schema{"description": described["description"], "anyOf": []any{value, schema{"const": "none"}}}
+		var example any
+		if err := yaml.Load([]byte(f.example), &example); err == nil {
+			described["examples"] = []any{example}
 		}
 		properties[f.key] = described
 		if f.required {
@@ -68,6 +77,25 @@ func (t *table[T, P]) schema() schema {
 		s["required"] = required
 	}
 	return s
+}
+
+// plainDefault is a default that can stand in a definition as it is, and not one
+// that only words describe.
+func plainDefault(standard string, value schema) (any, bool) {
+	var parsed any
+	if err := yaml.Load([]byte(standard), &parsed); err != nil {
+		return nil, false
+	}
+	switch parsed := parsed.(type) {
+	case bool:
+		return parsed, value["type"] == "boolean"
+	case int:
+		return parsed, value["type"] == "integer"
+	case string:
+		words, isChoice := value["enum"].([]string)
+		return parsed, isChoice && contains(words, parsed)
+	}
+	return nil, false
 }
 
 func textSchema() schema { return schema{"type": "string"} }

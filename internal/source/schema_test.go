@@ -133,3 +133,35 @@ func oneFaultEach(text string) []string {
 	}
 	return texts
 }
+
+// TestSchemaExplains holds that editors can show what a key means.
+func TestSchemaExplains(t *testing.T) {
+	text, err := Schema()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var document struct {
+		Defs map[string]struct {
+			Properties map[string]struct {
+				Description string
+				Default     any
+				Examples    []any
+			}
+		} `json:"$defs"`
+	}
+	if err := json.Unmarshal(text, &document); err != nil {
+		t.Fatal(err)
+	}
+	machine := document.Defs["machine"].Properties
+	if len(machine) != len(machineTable.fields) {
+		t.Errorf("%d keys of a machine are described, and there are %d", len(machine), len(machineTable.fields))
+	}
+	for key, property := range machine {
+		if property.Description == "" || len(property.Examples) != 1 {
+			t.Errorf("%s is not explained: %+v", key, property)
+		}
+	}
+	if machine["clock"].Default != "utc" || machine["autostart"].Default != false || machine["host_name"].Default != nil {
+		t.Errorf("defaults: %v, %v, %v", machine["clock"].Default, machine["autostart"].Default, machine["host_name"].Default)
+	}
+}
