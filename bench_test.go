@@ -59,7 +59,7 @@ func benchmarkLoadAndCheck(b *testing.B, data []byte, options stavren.LoadOption
 		f := load(b)
 		b.ReportAllocs()
 		for b.Loop() {
-			if findings := stavren.Check(f); len(findings) != 0 {
+			if findings := stavren.Check(stavren.CheckOptions{}, f); len(findings) != 0 {
 				b.Fatalf("%d findings, the first: %v", len(findings), findings[0])
 			}
 		}

@@ -30,6 +30,7 @@ images:
   bookworm: {os: debian-12}
 machines:
   almanac: {image: bookworm, resources: {memory: 64MiB}}
+accept: {nobody-can-log-in: It looks after itself, no-way-in: It looks after itself}
 `)},
 	"malformed.stavren.yaml": {Data: []byte("stavren: 1\nfleet: tide-office\nmachins: {}\n")},
 }
@@ -61,7 +62,7 @@ func ExampleCheck() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	for _, finding := range stavren.Check(fleet) {
+	for _, finding := range stavren.Check(stavren.CheckOptions{}, fleet) {
 		fmt.Println(finding)
 	}
 	// Output: faulty.stavren.yaml:6:50: error: memory-below-need: machine almanac has 64MiB of memory, but Debian 12 (bookworm) needs 256MiB

@@ -1,6 +1,6 @@
 module stavren.example/stavren
 
-go 1.26.8
+go 1.26.0
 
 require (
 	charm.land/lipgloss/v2 v2.0.6

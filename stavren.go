@@ -5,7 +5,7 @@
 // would go wrong, and [Render] makes the files of a target:
 //
 //	fleet, err := stavren.Load(os.DirFS("."), "tide-office.stavren.yaml", stavren.LoadOptions{})
-//	findings := stavren.Check(fleet)
+//	findings := stavren.Check(stavren.CheckOptions{}, fleet)
 //	files, err := stavren.Render(ctx, fleet, "cloud-init", stavren.RenderOptions{})
 //	err = stavren.WriteFolder("out", files)
 //
@@ -39,6 +39,10 @@ import (
 // definitions that one does not trust.
 type LoadOptions = source.Options
 
+// CheckOptions changes what is checked. Its zero value checks what needs nothing
+// from outside; give it today's date to hear of systems out of support.
+type CheckOptions = check.Options
+
 // RenderOptions changes what is rendered; its zero value renders every machine.
 type RenderOptions = render.Options
 
@@ -65,7 +69,9 @@ func Findings(err error) []finding.Finding { return source.Faults(err) }
 // Check returns everything that would go wrong, sorted by place. Fleets that
 // will share a host are checked together, so that ports and addresses that meet
 // across them are found. Fleets built in Go are to be completed before.
-func Check(fleets ...*fleet.Fleet) []finding.Finding { return check.Run(fleets...) }
+func Check(options CheckOptions, fleets ...*fleet.Fleet) []finding.Finding {
+	return check.Run(options, fleets...)
+}
 
 // Rules returns the rule book: what reading a definition can find, and then
 // what [Check] can.
@@ -103,7 +109,7 @@ func Render(ctx context.Context, f *fleet.Fleet, target string, options RenderOp
 // target, or nil; no names stand for all machines. Warnings and advice do not.
 func Refusal(target render.Target, f *fleet.Fleet, machines ...string) error {
 	var errors finding.Errors
-	for _, found := range append(Check(f), Needs(target, f, machines...)...) {
+	for _, found := range append(Check(CheckOptions{}, f), Needs(target, f, machines...)...) {
 		if found.Severity == finding.Error {
 			errors = append(errors, found)
 		}

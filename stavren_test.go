@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"stavren.example/stavren"
 	"stavren.example/stavren/examples"
@@ -43,7 +44,7 @@ func TestDemoIsQuiet(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if found := stavren.Check(f); len(found) > 0 {
+	if found := stavren.Check(stavren.CheckOptions{}, f); len(found) > 0 {
 		t.Errorf("findings: %v", found)
 	}
 }
@@ -54,11 +55,13 @@ func TestRoughSeas(t *testing.T) {
 		t.Fatal(err)
 	}
 	broken := map[string]bool{}
-	for _, found := range stavren.Check(f) {
+	today := time.Date(2026, time.November, 25, 0, 0, 0, 0, time.UTC)
+	for _, found := range stavren.Check(stavren.CheckOptions{Today: today}, f) {
 		broken[found.Rule] = true
 	}
 	for _, rule := range stavren.Rules() {
-		if rule.Theme != "reading" && rule.Wrong != "" && !broken[rule.Name] {
+		// What looks unused may be what an unknown name meant, of which it has many.
+		if rule.Theme != "reading" && rule.Wrong != "" && !broken[rule.Name] && rule.Name != "defined-and-unused" {
 			t.Errorf("the faulty fleet does not show %s", rule.Name)
 		}
 	}

@@ -7,11 +7,22 @@
 package check
 
 import (
+	"iter"
+	"time"
+
 	"mvdan.cc/sh/v3/syntax"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 )
+
+// Options changes what is checked. The zero value checks what needs nothing from
+// outside.
+type Options struct {
+	// Today is what ends of support are compared with; the zero time leaves them
+	// unchecked.
+	Today time.Time
+}
 
 // Rule is one entry of the rule book.
 type Rule struct {
@@ -32,20 +43,21 @@ func Rules() []finding.Rule {
 }
 
 // Run checks fleets that have been completed, as one load of one host: ports
-// and addresses that meet across fleets are found too. The findings come sorted
-// by place and without repeats.
-func Run(fleets ...*fleet.Fleet) []finding.Finding {
-	p := &pass{fleets: fleets, scripts: map[string]*script{}, parsers: map[syntax.LangVariant]*syntax.Parser{}}
+// and addresses that meet across fleets are found too. What a fleet or machine
+// accepts is left out. The findings come sorted by place and without repeats.
+func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
+	p := &pass{
+		options: options, fleets: fleets, book: Rules(),
+		scripts: map[string]*script{}, parsers: map[syntax.LangVariant]*syntax.Parser{}, accepted: map[acceptance]bool{},
+	}
 	for i := range rules {
 		p.rule = &rules[i]
 		if p.rule.load != nil {
 			p.rule.load(p)
 			continue
 		}
-		for _, f := range fleets {
-			for _, m := range f.Machines {
-				p.rule.machine(p, f, m)
-			}
+		for f, m := range p.machines() {
+			p.rule.machine(p, f, m)
 		}
 	}
 	return finding.Sort(p.findings)
@@ -53,17 +65,62 @@ func Run(fleets ...*fleet.Fleet) []finding.Finding {
 
 // pass is one run over one load.
 type pass struct {
+	options Options
+	// book is the rule book without what its rules do: rules that look names up
+	// in it cannot refer to the list that they are in themselves.
+	book     []finding.Rule
 	fleets   []*fleet.Fleet
 	rule     *Rule
 	findings []finding.Finding
+	// fleet and machine are what a rule is looking at; machine may be nil.
+	fleet   *fleet.Fleet
+	machine *fleet.Machine
+	// accepted are the acceptances that silenced something.
+	accepted map[acceptance]bool
 	// scripts holds what was parsed, by its text: kits give many machines the
 	// same script.
 	scripts map[string]*script
 	parsers map[syntax.LangVariant]*syntax.Parser
 }
 
-// report adds a finding of the rule that is running.
+// acceptance is one line of accept, wherever it came from: a kit's line that
+// silences a rule for one machine is used, though another machine keeps it.
+type acceptance struct {
+	rule  string
+	place fleet.Place
+}
+
+// machines visits every machine of the load.
+func (p *pass) machines() iter.Seq2[*fleet.Fleet, *fleet.Machine] {
+	return func(visit func(*fleet.Fleet, *fleet.Machine) bool) {
+		for f := range p.each() {
+			for _, m := range f.Machines {
+				p.machine = m
+				if !visit(f, m) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// each visits every fleet of the load.
+func (p *pass) each() iter.Seq[*fleet.Fleet] {
+	return func(visit func(*fleet.Fleet) bool) {
+		for _, f := range p.fleets {
+			p.fleet, p.machine = f, nil
+			if !visit(f) {
+				return
+			}
+		}
+	}
+}
+
+// report adds a finding of the rule that is running, unless it is accepted.
 func (p *pass) report(place fleet.Place, path, message, remedy string, related ...finding.Related) {
+	if p.isAccepted() {
+		return
+	}
 	p.findings = append(p.findings, finding.Finding{
 		Rule: p.rule.Name, Severity: p.rule.Severity, Place: place, Path: path,
 		Message: message, Remedy: remedy, Related: related,
@@ -72,6 +129,31 @@ func (p *pass) report(place fleet.Place, path, message, remedy string, related .
 
 // reportSecret is report for a place whose line must not be shown.
 func (p *pass) reportSecret(place fleet.Place, path, message, remedy string) {
+	before := len(p.findings)
 	p.report(place, path, message, remedy)
-	p.findings[len(p.findings)-1].Secret = true
+	for i := range p.findings[before:] {
+		p.findings[before+i].Secret = true
+	}
+}
+
+// isAccepted reports whether the fleet or machine at hand accepts the rule. What
+// cannot work cannot be accepted.
+func (p *pass) isAccepted() bool {
+	if p.rule.Severity == finding.Error {
+		return false
+	}
+	if p.machine != nil && p.accepts(p.machine.Accept, &p.machine.Origins) {
+		return true
+	}
+	return p.fleet != nil && p.accepts(p.fleet.Accept, &p.fleet.Origins)
+}
+
+func (p *pass) accepts(list []fleet.Pair, origins *fleet.Origins) bool {
+	for _, pair := range list {
+		if pair.Key == p.rule.Name {
+			p.accepted[acceptance{pair.Key, origins.PlaceOfItem("accept", pair.Key)}] = true
+			return true
+		}
+	}
+	return false
 }

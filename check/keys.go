@@ -1,12 +1,14 @@
 package check
 
 import (
+	"crypto/rsa"
 	"fmt"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
 	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
 )
 
 var keyPrivate = Rule{
@@ -17,7 +19,7 @@ var keyPrivate = Rule{
 		Right: example("  almanac: {image: bookworm}\n"),
 	},
 	load: func(p *pass) {
-		for _, f := range p.fleets {
+		for f := range p.each() {
 			for _, key := range f.Keys {
 				if !isPrivate(key.Text) {
 					continue
@@ -46,7 +48,7 @@ var keyMalformed = Rule{
 		Right: example("  almanac: {image: bookworm}\n"),
 	},
 	load: func(p *pass) {
-		for _, f := range p.fleets {
+		for f := range p.each() {
 			for _, key := range f.Keys {
 				if isPrivate(key.Text) {
 					continue
@@ -59,6 +61,92 @@ var keyMalformed = Rule{
 			}
 		}
 	},
+}
+
+var keyWeak = Rule{
+	Rule: finding.Rule{
+		Name: "key-weak", Severity: finding.Warning, Theme: "keys",
+		Why:   "DSA keys are refused by every current SSH server, and RSA keys below 3072 bits are no longer held to be safe.",
+		Wrong: strings.Replace(example("  almanac: {image: bookworm}\n"), `ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGvoaO8vI6N0Mop8mvDoR09k4cSDplDLDgwwYrQYFy6l ops`, weakKey, 1),
+		Right: example("  almanac: {image: bookworm}\n"),
+	},
+	load: func(p *pass) {
+		forKeys(p, func(key *fleet.Key, parsed ssh.PublicKey, _ []string) {
+			weak := ""
+			switch parsed.Type() {
+			case ssh.InsecureKeyAlgoDSA:
+				weak = "a DSA key, a kind that servers refuse"
+			case ssh.KeyAlgoRSA:
+				if crypto, ok := parsed.(ssh.CryptoPublicKey); ok {
+					if public, ok := crypto.CryptoPublicKey().(*rsa.PublicKey); ok && public.N.BitLen() < 3072 {
+						weak = fmt.Sprintf("an RSA key of %d bits", public.N.BitLen())
+					}
+				}
+			}
+			if weak != "" {
+				p.report(key.PlaceOf(fileOrText(key.File)), "keys."+key.Name, fmt.Sprintf("key %s is %s", key.Name, weak), "make a new pair with ssh-keygen -t ed25519")
+			}
+		})
+	},
+}
+
+var keyOptions = Rule{
+	Rule: finding.Rule{
+		Name: "key-with-options", Severity: finding.Warning, Theme: "keys",
+		Why:   "The line before the key holds options of the SSH server, such as a forced command. They hold for every user that the key lets in, and may keep them from getting a shell.",
+		Wrong: strings.Replace(example("  almanac: {image: bookworm}\n"), `"ssh-ed25519`, `"restrict ssh-ed25519`, 1),
+		Right: example("  almanac: {image: bookworm}\n"),
+	},
+	load: func(p *pass) {
+		forKeys(p, func(key *fleet.Key, _ ssh.PublicKey, options []string) {
+			if len(options) > 0 {
+				p.report(key.PlaceOf(fileOrText(key.File)), "keys."+key.Name,
+					fmt.Sprintf("key %s comes with options of the SSH server", key.Name), "remove what stands before the kind of key, or accept it with a reason")
+			}
+		})
+	},
+}
+
+var keyTwice = Rule{
+	Rule: finding.Rule{
+		Name: "key-defined-twice", Severity: finding.Warning, Theme: "keys",
+		Why:   "Two names stand for one key. Whoever is taken out of one of them gets in by the other.",
+		Wrong: strings.Replace(example("  almanac: {image: bookworm, users: {eyd: {keys: [archive]}}}\n"), "kits:", "  archive: {text: \"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGvoaO8vI6N0Mop8mvDoR09k4cSDplDLDgwwYrQYFy6l archive\"}\nkits:", 1),
+		Right: example("  almanac: {image: bookworm}\n"),
+	},
+	load: func(p *pass) {
+		for f := range p.each() {
+			first := map[string]*fleet.Key{}
+			forKeysOf(f, func(key *fleet.Key, parsed ssh.PublicKey, _ []string) {
+				earlier := first[string(parsed.Marshal())]
+				if earlier == nil {
+					first[string(parsed.Marshal())] = key
+					return
+				}
+				p.report(key.PlaceOf(fileOrText(key.File)), "keys."+key.Name,
+					fmt.Sprintf("key %s is the same as key %s", key.Name, earlier.Name), "keep one of the two names, or paste the key that was meant",
+					finding.Related{Place: earlier.PlaceOf(fileOrText(earlier.File)), Note: "the same key"})
+			})
+		}
+	},
+}
+
+// weakKey is an RSA key of 1024 bits that was made for this example.
+const weakKey = "ssh-rsa AAAAB3NzaC1yc2EAAAADAQABAAAAgQCZTK+OtRWOAXw8eZGx3s3muBIU5PZQ+I54vvSBk9Cqs2Qbod0El1teawzcbaySYp7uSNSF2G9MmPTlsblK8jtP+OSOxCsRHmeE29li/C6k8dccGxtxHyoOxwBvWeL+NFeQDu++yyMNYZWTl/V3CO0zeHDew8mFTs2NLqJ7XKcHBw== ops"
+
+// forKeys visits every key of the load that is a public key.
+func forKeys(p *pass, visit func(*fleet.Key, ssh.PublicKey, []string)) {
+	for f := range p.each() {
+		forKeysOf(f, visit)
+	}
+}
+
+func forKeysOf(f *fleet.Fleet, visit func(*fleet.Key, ssh.PublicKey, []string)) {
+	for _, key := range f.Keys {
+		if parsed, _, options, _, err := ssh.ParseAuthorizedKey([]byte(key.Text)); err == nil {
+			visit(key, parsed, options)
+		}
+	}
 }
 
 func fileOrText(file string) string {

@@ -10,7 +10,8 @@ import (
 	"stavren.example/stavren/internal/nearest"
 )
 
-// example puts an excerpt into a definition that is otherwise sound.
+// example puts an excerpt into a definition that is otherwise sound: where it
+// says image: bookworm, a kit brings the image and a way to log in as well.
 func example(machines string) string {
 	return `stavren: 1
 fleet: tide-office
@@ -20,15 +21,33 @@ networks:
   quay: {mode: nat, subnet: 10.44.7.0/24}
 keys:
   ops: {text: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGvoaO8vI6N0Mop8mvDoR09k4cSDplDLDgwwYrQYFy6l ops"}
+kits:
+  base:
+    image: bookworm
+    users: {mira: {admin: without-password, keys: [ops]}}
+    ports: {ssh: {machine: 22}}
 machines:
-` + machines
+` + strings.ReplaceAll(machines, "image: bookworm", "kits: [base]")
+}
+
+// withNetwork is the example with other words for the network quay; machines are
+// on it and, if there is one, on the network pier.
+func withNetwork(quay string) string {
+	machines := "  almanac: {image: bookworm, nics: {quay: {address: 10.44.7.20}}}\n"
+	if strings.Contains(quay, "/30") || strings.Contains(quay, "/29") {
+		machines = "  almanac: {image: bookworm}\n"
+	}
+	if strings.Contains(quay, "pier:") {
+		machines = "  almanac: {image: bookworm, nics: {quay: {}, pier: {}}}\n"
+	}
+	return strings.Replace(example(machines), "mode: nat, subnet: 10.44.7.0/24", quay, 1)
 }
 
 var unknownImage = Rule{
 	Rule: finding.Rule{
 		Name: "unknown-image", Severity: finding.Error, Theme: "names",
 		Why:   "A machine boots an image that the definition does not define, so there is nothing to boot.",
-		Wrong: example("  almanac: {image: bokworm}\n"),
+		Wrong: example("  almanac: {image: bookworm, image: bokworm}\n  store: {image: bookworm}\n"),
 		Right: example("  almanac: {image: bookworm}\n"),
 	},
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
@@ -48,7 +67,7 @@ var unknownSystem = Rule{
 		Right: example("  almanac: {image: bookworm}\n"),
 	},
 	load: func(p *pass) {
-		for _, f := range p.fleets {
+		for f := range p.each() {
 			for _, image := range f.Images {
 				if _, known := catalog.Find(f, image.OS); !known {
 					p.report(image.PlaceOf("os"), "images."+image.Name+".os",

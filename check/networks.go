@@ -75,7 +75,7 @@ var addressUsedTwice = Rule{
 			place   fleet.Place
 		}
 		first := map[netip.Addr]user{}
-		for _, f := range p.fleets {
+		for f := range p.each() {
 			for _, m := range f.Machines {
 				for _, nic := range m.NICs {
 					if nic.DHCP() {

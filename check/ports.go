@@ -42,7 +42,7 @@ var portClaimedTwice = Rule{
 			}
 			held[key] = append(held[key], self)
 		}
-		for _, f := range p.fleets {
+		for f := range p.each() {
 			for _, m := range f.Machines {
 				for _, port := range m.Ports {
 					claim(socket{port.Protocol, port.Host}, holder{m.Name, "port " + port.Name, port.Listen, placeOf(m, &port.Origins, "host")},

@@ -1,29 +1,33 @@
 package check
 
 // rules is the rule book, by theme. The order within a theme is the order in
-// which a person would look for the cause.
+// which a person would look for the cause. Bookkeeping comes last, since it asks
+// what the others found.
 var rules = []Rule{
-	// Names that lead nowhere.
-	unknownImage,
-	unknownSystem,
-	unknownNetwork,
-	unknownKey,
-	unknownFirewall,
-	unknownSecret,
-	// Resources.
-	memoryBelowNeed,
-	diskBelowNeed,
+	// Names that lead nowhere, and names that do not fit.
+	unknownImage, unknownSystem, unknownNetwork, unknownKey, unknownFirewall, unknownSecret, nameTooLong,
+	// Images.
+	systemEnded, systemEnding, imageWithoutID,
+	// Resources and limits.
+	memoryBelowNeed, diskBelowNeed,
+	overHostMemory, overHostCPUs, overQuota,
+	// Disks and shares.
+	mountTwice, mountHides, labelTooLong, fileSystemTool, shareOfHome,
 	// Networks.
-	addressOutsideSubnet,
-	addressReserved,
-	addressUsedTwice,
+	addressOutsideSubnet, addressReserved, addressUsedTwice, addressInDHCP,
+	subnetsOverlap, subnetUnfit, gatewayOutside, hardwareAddressTwice, primaryTwice, dnsNameTwice, noWayIn,
 	// Ports.
-	portClaimedTwice,
-	portRangeExhausted,
-	// Keys.
-	keyPrivate,
-	keyMalformed,
+	portClaimedTwice, portRangeExhausted, portBelowLimit, portOutgoing, portListensToAll,
+	// Firewalls.
+	openToWorld, everythingOpen, ruleShadowed, publicWithoutFirewall, shutOut,
+	// Keys and users.
+	keyPrivate, keyMalformed, keyWeak, keyOptions, keyTwice,
+	nobodyCanLogIn, nobodyIsAdmin, adminWithoutPassword, uidTwice, userReserved, shellMissing, passwordLogin, rootLogin,
 	// First boot.
-	scriptNotParsed,
-	scriptWaits,
+	scriptNotParsed, scriptWaits, scriptLineEnds, scriptByteOrderMark, scriptNeedlessSudo, scriptForeignManager,
+	fileWorldWritable, fileSecretReadable, ownerMissing,
+	// Console and firmware.
+	consoleOpen, firmwareNeeded, secureBootWithoutUEFI, secureBootUnsigned,
+	// Bookkeeping.
+	unusedDefinition, acceptUnknown, acceptUnused,
 }

@@ -34,6 +34,8 @@ type command struct {
 	// environment holds the names of variables that are set for the command
 	// alone or were exported before.
 	environment map[string]string
+	// sudo says that it was to be run by sudo.
+	sudo bool
 }
 
 func (c command) name() string { return c.words[0] }
@@ -238,13 +240,14 @@ func (w *walker) call(call *syntax.CallExpr, fed bool) {
 		}
 		return
 	}
+	sudo := path.Base(words[0]) == "sudo"
 	words = unwrap(words, environment)
 	if len(words) == 0 || w.functions[words[0]] {
 		return
 	}
 	at := call.Args[0].Pos()
 	w.script.commands = append(w.script.commands, command{
-		words: words, line: int(at.Line()), column: int(at.Col()), fed: fed, environment: environment,
+		words: words, line: int(at.Line()), column: int(at.Col()), fed: fed, environment: environment, sudo: sudo,
 	})
 }
 
@@ -284,7 +287,8 @@ func unwrap(words []string, environment map[string]string) []string {
 	for len(words) > 0 {
 		name := path.Base(words[0])
 		takesWord, wraps := wrappers[name]
-		if !wraps {
+		asks := name == "command" && len(words) > 1 && strings.ContainsAny(words[1], "vV") && strings.HasPrefix(words[1], "-")
+		if !wraps || asks {
 			words[0] = name
 			return words
 		}

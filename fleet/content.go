@@ -46,6 +46,17 @@ func SecretMark(name string) string { return markStart + name + markEnd }
 // HasSecrets reports whether the text holds marks of secrets.
 func (c *Content) HasSecrets() bool { return strings.Contains(c.Text, markStart) }
 
+// SecretNames lists the secrets whose marks the text holds, in order.
+func (c *Content) SecretNames() []string {
+	var names []string
+	// Reveal visits each mark; nothing is revealed.
+	_, _ = c.Reveal(func(name string) (string, error) {
+		names = append(names, name)
+		return "", nil
+	})
+	return names
+}
+
 // Reveal returns the text with each mark replaced by what value returns for the
 // name of its secret.
 func (c *Content) Reveal(value func(name string) (string, error)) (string, error) {

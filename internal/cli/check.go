@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -29,11 +31,16 @@ that meet across files are found too. It exits with 1 if there are errors.`,
 			if err != nil {
 				return err
 			}
-			if format == "json" {
+			switch format {
+			case "json":
 				if err := printJSON(s.stdout, jsonFindings(findings)); err != nil {
 					return err
 				}
-			} else {
+			case "lines":
+				for _, found := range findings {
+					fmt.Fprintln(s.stdout, found)
+				}
+			default:
 				s.printFindings(s.stdout, findings)
 				s.talkSum(fleets, findings)
 			}
@@ -45,7 +52,8 @@ that meet across files are found too. It exits with 1 if there are errors.`,
 		},
 	}
 	load.add(c)
-	s.addFormat(c, &format)
+	format = "text"
+	c.Flags().Var(&formatFlag{&format, []string{"text", "json", "lines"}}, "format", "text, json, or lines: one a finding, for programs that match lines")
 	c.Flags().BoolVar(&strict, "strict", false, "fail on warnings too")
 	c.Flags().StringSliceVar(&targets, "for", nil, "also ask what this `TARGET` needs")
 	return c
@@ -61,7 +69,7 @@ func (s *session) findings(names []string, load loadFlags, targets []string) ([]
 	if err != nil {
 		return nil, nil, err
 	}
-	findings := stavren.Check(fleets...)
+	findings := stavren.Check(stavren.CheckOptions{Today: time.Now()}, fleets...)
 	for _, name := range targets {
 		target, err := stavren.Target(name)
 		if err != nil {

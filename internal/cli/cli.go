@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/colorprofile"
@@ -196,15 +197,21 @@ type format string
 
 func (s *session) addFormat(c *cobra.Command, f *format) {
 	*f = "text"
-	c.Flags().Var(f, "format", "text or json")
+	c.Flags().Var(&formatFlag{f, []string{"text", "json"}}, "format", "text or json")
 }
 
-func (f *format) String() string { return string(*f) }
-func (f *format) Type() string   { return "FORMAT" }
-func (f *format) Set(text string) error {
-	if text != "text" && text != "json" {
-		return errors.New("write text or json")
+// formatFlag takes one of the formats that a command knows.
+type formatFlag struct {
+	value *format
+	known []string
+}
+
+func (f *formatFlag) String() string { return string(*f.value) }
+func (f *formatFlag) Type() string   { return "FORMAT" }
+func (f *formatFlag) Set(text string) error {
+	if !slices.Contains(f.known, text) {
+		return errors.New("write " + strings.Join(f.known, " or "))
 	}
-	*f = format(text)
+	*f.value = format(text)
 	return nil
 }

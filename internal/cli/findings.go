@@ -18,6 +18,17 @@ import (
 // source line with a caret, other places that take part, and the remedy.
 func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 	sources := sourceLines{session: s, files: map[string][][]byte{}}
+	// A line that may hold a secret is not shown for another finding either.
+	type line struct {
+		file string
+		line int32
+	}
+	secret := map[line]bool{}
+	for _, found := range findings {
+		if found.Secret {
+			secret[line{found.Place.File, found.Place.Line}] = true
+		}
+	}
 	for i, found := range findings {
 		if i > 0 {
 			fmt.Fprintln(out)
@@ -28,9 +39,9 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 		}
 		fmt.Fprintf(out, "%s%s: %s: %s\n", where,
 			severityStyle(found.Severity).Render(found.Severity.String()), found.Rule, found.Message)
-		if line, at, ok := sources.excerpt(found.Place); ok && !found.Secret {
+		if text, at, ok := sources.excerpt(found.Place); ok && !secret[line{found.Place.File, found.Place.Line}] {
 			number := strconv.Itoa(int(found.Place.Line))
-			fmt.Fprintf(out, "  %s %s\n", dim.Render(number+" |"), line)
+			fmt.Fprintf(out, "  %s %s\n", dim.Render(number+" |"), text)
 			fmt.Fprintf(out, "  %s %s%s\n", dim.Render(strings.Repeat(" ", len(number))+" |"), strings.Repeat(" ", at), caret.Render("^"))
 		}
 		for _, related := range found.Related {

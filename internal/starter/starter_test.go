@@ -25,8 +25,11 @@ func TestDefinitionsAreSound(t *testing.T) {
 				t.Errorf("%s: %v\n%s", purpose, err, text)
 				continue
 			}
-			if found := check.Run(f); len(found) > 0 {
-				t.Errorf("%s: %v", purpose, found)
+			for _, found := range check.Run(check.Options{}, f) {
+				// Without a key that is so, and the definition says it as well.
+				if publicKey != "" || found.Rule != "nobody-can-log-in" {
+					t.Errorf("%s: %v", purpose, found)
+				}
 			}
 			if publicKey != "" && f.Keys[0].Text != key {
 				t.Errorf("%s: the key became %q", purpose, f.Keys[0].Text)
