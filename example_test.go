@@ -9,6 +9,7 @@ import (
 
 	"stavren.example/stavren"
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/render"
 )
 
 // files stands for a folder on disk; os.DirFS would serve as well.
@@ -85,6 +86,37 @@ func ExampleRender() {
 	// almanac/user-data starts with #cloud-config
 	// almanac/meta-data starts with instance-id: almanac-25a59ef80c08
 	// almanac/network-config starts with version: 2
+}
+
+// A program can add a target of its own, and says what becomes of each field.
+func Example_ownTarget() {
+	inventory := render.Target{
+		Name: "inventory",
+		Fates: append(render.Carry("machine.host_name"), render.Fate{
+			Field: "resources.memory", Outcome: render.Adapted, How: "rounded up to whole GiB",
+		}),
+		Machine: func(_ *render.Job, m *fleet.Machine) ([]render.File, error) {
+			line := fmt.Sprintf("%s %d GiB\n", m.HostName, (m.Resources.Memory+fleet.GiB-1)/fleet.GiB)
+			return []render.File{{Name: m.Name + ".txt", Data: []byte(line), Mode: 0o644}}, nil
+		},
+	}
+	office, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	rendered, err := render.All(context.Background(), inventory, office, render.Options{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, file := range rendered {
+		fmt.Printf("%s: %s", file.Name, file.Data)
+	}
+	for _, note := range render.Notes(inventory, office, nil) {
+		fmt.Printf("%s is %s: %s (%s)\n", note.Field, note.Outcome, note.How, strings.Join(note.Where, ", "))
+	}
+	// Output:
+	// almanac.txt: almanac 2 GiB
+	// resources.memory is adapted: rounded up to whole GiB (almanac)
 }
 
 // A fleet can be built in Go instead of being read from a file.

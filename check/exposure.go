@@ -88,8 +88,8 @@ var openToWorld = Rule{
 	},
 	load: func(p *pass) {
 		forAllowances(p, func(firewall *fleet.Firewall, allow *fleet.Allowance, path string) {
-			if !fromEverybody(allow) || allow.Port.Protocol == fleet.AnyProtocol {
-				return
+			if !fromEverybody(allow) || isEverything(allow.Port) {
+				return // that everything is open is told by another rule
 			}
 			for _, ports := range []map[int]string{administration, databases} {
 				for number, name := range ports {
@@ -113,12 +113,16 @@ var everythingOpen = Rule{
 	},
 	load: func(p *pass) {
 		forAllowances(p, func(firewall *fleet.Firewall, allow *fleet.Allowance, path string) {
-			whole := allow.Port.First <= 1 && allow.Port.Last == 65535
-			if fromEverybody(allow) && (allow.Port.Protocol == fleet.AnyProtocol || whole) {
+			if fromEverybody(allow) && isEverything(allow.Port) {
 				p.report(allow.PlaceOf("port"), path, fmt.Sprintf("firewall %s lets everybody in everywhere", firewall.Name), "name the ports that the world needs")
 			}
 		})
 	},
+}
+
+// isEverything reports whether a range leaves no port of its protocol out.
+func isEverything(ports fleet.PortRange) bool {
+	return ports.Protocol == fleet.AnyProtocol || ports.First <= 1 && ports.Last == 65535
 }
 
 // fromEverybody reports whether an allowance takes the whole of IPv4 or IPv6.

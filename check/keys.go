@@ -74,7 +74,7 @@ var keyWeak = Rule{
 		forKeys(p, func(key *fleet.Key, parsed ssh.PublicKey, _ []string) {
 			weak := ""
 			switch parsed.Type() {
-			case ssh.InsecureKeyAlgoDSA:
+			case "ssh-dss": // the package no longer wants its own name for it used
 				weak = "a DSA key, a kind that servers refuse"
 			case ssh.KeyAlgoRSA:
 				if crypto, ok := parsed.(ssh.CryptoPublicKey); ok {
