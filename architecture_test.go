@@ -42,7 +42,7 @@ var mayImport = map[string][]string{
 // forbidden are packages of the standard library that only the outer packages
 // may use: the core opens no socket, runs no program and reads no clock.
 var forbidden = map[string][]string{
-	"net":      {},
+	"net":      {"internal/host"},
 	"net/http": {},
 	"os/exec":  {"internal/host"},
 	"os":       {"internal/host", "internal/cli", "cmd/stavren", "internal/target/seed"},

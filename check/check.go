@@ -22,6 +22,8 @@ type Options struct {
 	// Today is what ends of support are compared with; the zero time leaves them
 	// unchecked.
 	Today time.Time
+	// Host is what is known of the host that the machines will run on, or nil.
+	Host *fleet.Host
 }
 
 // Rule is one entry of the rule book.

@@ -28,6 +28,9 @@ var rules = []Rule{
 	fileWorldWritable, fileSecretReadable, ownerMissing,
 	// Console and firmware.
 	consoleOpen, firmwareNeeded, secureBootWithoutUEFI, secureBootUnsigned,
+	// This host.
+	hostPortInUse, hostMemory, hostRoom, hostImage, hostImageChecksum, hostImageLarger, privateKeyMode,
+	hostBridge, hostSubnet, hostVirtualisation, hostTool,
 	// Bookkeeping.
 	unusedDefinition, acceptUnknown, acceptUnused,
 }

@@ -32,6 +32,8 @@ type Target struct {
 	Writes []string
 	// Fates says what becomes of each field of a definition.
 	Fates []Fate
+	// Tools lists the programs that the host needs to use the files.
+	Tools []string
 	// Needs reports what a machine lacks for this target alone, or is nil. It is
 	// asked before rendering, so that nothing is rendered half.
 	Needs func(f *fleet.Fleet, m *fleet.Machine) []finding.Finding

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,24 +17,31 @@ import (
 func (s *session) checkCommand() *cobra.Command {
 	var load loadFlags
 	var format format
-	var strict bool
+	var strict, here bool
 	var targets []string
 	c := &cobra.Command{
 		Use:   "check FILE...",
 		Short: "Find what would go wrong, before launch",
 		Long: `Check reads definitions and prints every finding, each with its place, what is
 wrong and the remedy. Several files are one host's load: ports and addresses
-that meet across files are found too. It exits with 1 if there are errors.`,
+that meet across files are found too. It exits with 1 if there are errors.
+
+With --here it looks at this host as well: ports in use, memory and room, image
+files and their checksums, modes of private keys, bridges, virtualisation.`,
 		Example: "  stavren check tide-office.stavren.yaml\n  stavren check --strict --format json *.stavren.yaml",
 		Args:    cobra.MinimumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			findings, fleets, err := s.findings(args, load, targets)
+		RunE: func(c *cobra.Command, args []string) error {
+			findings, fleets, err := s.findings(c.Context(), args, load, targets, here)
 			if err != nil {
 				return err
 			}
 			switch format {
 			case "json":
 				if err := printJSON(s.stdout, jsonFindings(findings)); err != nil {
+					return err
+				}
+			case "sarif":
+				if err := printSARIF(s.stdout, findings); err != nil {
 					return err
 				}
 			case "lines":
@@ -53,15 +61,16 @@ that meet across files are found too. It exits with 1 if there are errors.`,
 	}
 	load.add(c)
 	format = "text"
-	c.Flags().Var(&formatFlag{&format, []string{"text", "json", "lines"}}, "format", "text, json, or lines: one a finding, for programs that match lines")
+	c.Flags().Var(&formatFlag{&format, []string{"text", "json", "sarif", "lines"}}, "format", "text, json, sarif, or lines: one a finding, for programs that match lines")
 	c.Flags().BoolVar(&strict, "strict", false, "fail on warnings too")
+	c.Flags().BoolVar(&here, "here", false, "also look at this host")
 	c.Flags().StringSliceVar(&targets, "for", nil, "also ask what this `TARGET` needs")
 	return c
 }
 
 // findings loads definitions and returns everything that is to be said of them,
 // faults of their form included.
-func (s *session) findings(names []string, load loadFlags, targets []string) ([]finding.Finding, []*fleet.Fleet, error) {
+func (s *session) findings(ctx context.Context, names []string, load loadFlags, targets []string, here bool) ([]finding.Finding, []*fleet.Fleet, error) {
 	fleets, err := s.loadAll(names, load)
 	if faults := stavren.Findings(err); faults != nil {
 		return finding.Sort(faults), nil, nil
@@ -69,17 +78,28 @@ func (s *session) findings(names []string, load loadFlags, targets []string) ([]
 	if err != nil {
 		return nil, nil, err
 	}
-	findings := stavren.Check(stavren.CheckOptions{Today: time.Now()}, fleets...)
+	options := stavren.CheckOptions{Today: time.Now()}
+	var tools []string
+	var needs []finding.Finding
 	for _, name := range targets {
 		target, err := stavren.Target(name)
 		if err != nil {
 			return nil, nil, err
 		}
+		tools = append(tools, target.Tools...)
 		for _, f := range fleets {
-			findings = append(findings, stavren.Needs(target, f)...)
+			needs = append(needs, stavren.Needs(target, f)...)
 		}
 	}
-	return finding.Sort(findings), fleets, nil
+	if here {
+		bar := s.progress("reading images", 0)
+		options.Host, err = s.files.Look(ctx, fleets, tools, bar.add)
+		bar.done()
+		if err != nil {
+			return nil, nil, fmt.Errorf("cannot look at this host: %w", err)
+		}
+	}
+	return finding.Sort(append(stavren.Check(options, fleets...), needs...)), fleets, nil
 }
 
 // talkSum closes the findings with a line that counts them.

@@ -56,6 +56,25 @@ func (p *progress) at(file string) {
 	}
 }
 
+// add counts bytes, of which nobody knows how many there will be.
+func (p *progress) add(bytes int64) {
+	if p.out == nil {
+		return
+	}
+	if p.bar == nil && time.Since(p.started) > time.Second {
+		p.bar = progressbar.NewOptions64(-1,
+			progressbar.OptionSetWriter(p.out),
+			progressbar.OptionSetDescription(p.what),
+			progressbar.OptionShowBytes(true),
+			progressbar.OptionThrottle(100*time.Millisecond),
+			progressbar.OptionClearOnFinish(),
+		)
+	}
+	if p.bar != nil {
+		_ = p.bar.Add64(bytes)
+	}
+}
+
 func (p *progress) done() {
 	if p.bar != nil {
 		_ = p.bar.Finish()

@@ -20,6 +20,7 @@ var Target = render.Target{
 	Writes:  []string{"MACHINE/run.sh", "MACHINE/seed.iso", "MACHINE/MACHINE.service"},
 	Fates:   fates(),
 	Needs:   needs,
+	Tools:   []string{"qemu-img", "qemu-system-x86_64"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		seedFile, err := seed.File(job, m)
 		if err != nil {
