@@ -2,7 +2,6 @@ package check
 
 import (
 	"fmt"
-	"slices"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -227,13 +226,8 @@ var shutOut = Rule{
 		if isWindows(f, m) {
 			login = 3389
 		}
-		for _, name := range m.Firewall {
-			firewall := f.Firewall(name)
-			if firewall == nil || slices.ContainsFunc(firewall.Allow, func(a *fleet.Allowance) bool {
-				return a.Port.Protocol == fleet.AnyProtocol || a.Port.Protocol == fleet.TCP && a.Port.First <= login && login <= a.Port.Last
-			}) {
-				return
-			}
+		if letsIn(f, m, fleet.TCP, login) {
+			return
 		}
 		p.report(m.PlaceOf("firewall"), machinePath(m, "firewall"),
 			fmt.Sprintf("no firewall of machine %s lets anybody in to port %d to log in", m.Name, login), "allow it from the addresses that you log in from")

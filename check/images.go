@@ -101,8 +101,8 @@ var firmwareNeeded = Rule{
 	Rule: finding.Rule{
 		Name: "firmware-needed", Severity: finding.Error, Theme: "firmware",
 		Why:   "The system does not install or start without UEFI or a trusted platform module, and the machine has none.",
-		Wrong: strings.Replace(example("  almanac: {image: bookworm, resources: {memory: 4GiB}, disks: {root: {size: 64GiB}}}\n"), "debian-12,", "windows-11,", 1),
-		Right: strings.Replace(example("  almanac: {image: bookworm, resources: {memory: 4GiB}, disks: {root: {size: 64GiB}}, firmware: {kind: uefi, tpm: true}}\n"), "debian-12,", "windows-11,", 1),
+		Wrong: strings.Replace(example("  almanac: {image: bookworm, resources: {memory: 4GiB}, disks: {root: {size: 64GiB, bus: sata}}}\n"), "debian-12,", "windows-11,", 1),
+		Right: strings.Replace(example("  almanac: {image: bookworm, resources: {memory: 4GiB}, disks: {root: {size: 64GiB, bus: sata}}, firmware: {kind: uefi, tpm: true}}\n"), "debian-12,", "windows-11,", 1),
 	},
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
 		system, known := systemOf(f, m)
@@ -168,8 +168,8 @@ var nameTooLong = Rule{
 	Rule: finding.Rule{
 		Name: "name-too-long-for-windows", Severity: finding.Error, Theme: "names",
 		Why:   "Windows takes computer names of at most 15 characters (NetBIOS) and cuts off the rest, so that two machines may end up with one name.",
-		Wrong: strings.Replace(example("  tide-office-desk: {image: bookworm, disks: {root: {size: 64GiB}}, resources: {memory: 4GiB}}\n"), "debian-12,", "windows-server-2025,", 1),
-		Right: strings.Replace(example("  tide-desk: {image: bookworm, disks: {root: {size: 64GiB}}, resources: {memory: 4GiB}}\n"), "debian-12,", "windows-server-2025,", 1),
+		Wrong: strings.Replace(example("  tide-office-desk: {image: bookworm, disks: {root: {size: 64GiB, bus: sata}}, resources: {memory: 4GiB}}\n"), "debian-12,", "windows-server-2025,", 1),
+		Right: strings.Replace(example("  tide-desk: {image: bookworm, disks: {root: {size: 64GiB, bus: sata}}, resources: {memory: 4GiB}}\n"), "debian-12,", "windows-server-2025,", 1),
 	},
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
 		if isWindows(f, m) && len(m.HostName) > 15 {

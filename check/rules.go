@@ -12,19 +12,19 @@ var rules = []Rule{
 	memoryBelowNeed, diskBelowNeed,
 	overHostMemory, overHostCPUs, overQuota,
 	// Disks and shares.
-	mountTwice, mountHides, labelTooLong, fileSystemTool, shareOfHome,
+	mountTwice, mountHides, labelTooLong, fileSystemTool, busCannotBoot, mediumStays, shareOfHome,
 	// Networks.
 	addressOutsideSubnet, addressReserved, addressUsedTwice, addressInDHCP,
 	subnetsOverlap, subnetUnfit, gatewayOutside, hardwareAddressTwice, primaryTwice, dnsNameTwice, noWayIn,
 	// Ports.
 	portClaimedTwice, portRangeExhausted, portBelowLimit, portOutgoing, portListensToAll,
 	// Firewalls.
-	openToWorld, everythingOpen, ruleShadowed, publicWithoutFirewall, shutOut,
+	openToWorld, everythingOpen, ruleShadowed, publicWithoutFirewall, shutOut, portStopped,
 	// Keys and users.
-	keyPrivate, keyMalformed, keyWeak, keyOptions, keyTwice,
-	nobodyCanLogIn, nobodyIsAdmin, adminWithoutPassword, uidTwice, userReserved, shellMissing, passwordLogin, rootLogin,
+	keyPrivate, keyMalformed, keyWeak, keyOptions, keyTwice, keyShared,
+	nobodyCanLogIn, nobodyIsAdmin, adminWithoutPassword, uidTwice, userReserved, shellMissing, passwordLogin, rootLogin, hashWeak,
 	// First boot.
-	scriptNotParsed, scriptWaits, scriptLineEnds, scriptByteOrderMark, scriptNeedlessSudo, scriptForeignManager,
+	scriptNotParsed, scriptWaits, scriptLineEnds, scriptByteOrderMark, scriptNeedlessSudo, scriptForeignManager, everyBootNotRepeatable,
 	fileWorldWritable, fileSecretReadable, ownerMissing,
 	// Console and firmware.
 	consoleOpen, firmwareNeeded, secureBootWithoutUEFI, secureBootUnsigned,

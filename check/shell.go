@@ -36,6 +36,8 @@ type command struct {
 	environment map[string]string
 	// sudo says that it was to be run by sudo.
 	sudo bool
+	// guarded says that whether it runs depends on another command.
+	guarded bool
 }
 
 func (c command) name() string { return c.words[0] }
@@ -165,6 +167,8 @@ type walker struct {
 	script    *script
 	functions map[string]bool
 	exported  map[string]string
+	// guards counts the conditions that the commands now visited stand under.
+	guards int
 }
 
 func (w *walker) statement(statement *syntax.Stmt, fed bool) {
@@ -182,8 +186,18 @@ func (w *walker) statement(statement *syntax.Stmt, fed bool) {
 		w.declare(command)
 	case *syntax.BinaryCmd:
 		w.statement(command.X, fed)
-		w.statement(command.Y, fed || command.Op == syntax.Pipe || command.Op == syntax.PipeAll)
+		piped := command.Op == syntax.Pipe || command.Op == syntax.PipeAll
+		if !piped {
+			w.guards++
+			defer func() { w.guards-- }()
+		}
+		w.statement(command.Y, fed || piped)
 	default:
+		switch command.(type) {
+		case *syntax.IfClause, *syntax.CaseClause:
+			w.guards++
+			defer func() { w.guards-- }()
+		}
 		// Every other command is made of statements, which inherit its input.
 		syntax.Walk(command, func(node syntax.Node) bool {
 			if inner, ok := node.(*syntax.Stmt); ok {
@@ -247,7 +261,7 @@ func (w *walker) call(call *syntax.CallExpr, fed bool) {
 	}
 	at := call.Args[0].Pos()
 	w.script.commands = append(w.script.commands, command{
-		words: words, line: int(at.Line()), column: int(at.Col()), fed: fed, environment: environment, sudo: sudo,
+		words: words, line: int(at.Line()), column: int(at.Col()), fed: fed, environment: environment, sudo: sudo, guarded: w.guards > 0,
 	})
 }
 
