@@ -7,6 +7,7 @@
 package check
 
 import (
+	"fmt"
 	"iter"
 	"time"
 
@@ -62,7 +63,32 @@ func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
 			p.rule.machine(p, f, m)
 		}
 	}
-	return finding.Sort(p.findings)
+	return merged(finding.Sort(p.findings))
+}
+
+// merged tells a cause once that several machines share: a value of a kit gives
+// each of them a finding at the same place.
+func merged(findings []finding.Finding) []finding.Finding {
+	kept := findings[:0]
+	more := 0
+	close := func() {
+		if more > 0 {
+			kept[len(kept)-1].Message += fmt.Sprintf("; the same holds for %d more", more)
+			more = 0
+		}
+	}
+	for _, found := range findings {
+		if len(kept) > 0 {
+			if last := kept[len(kept)-1]; found.Place.IsValid() && found.Place == last.Place && found.Rule == last.Rule && found.Remedy == last.Remedy && found.Path != last.Path {
+				more++
+				continue
+			}
+		}
+		close()
+		kept = append(kept, found)
+	}
+	close()
+	return kept
 }
 
 // pass is one run over one load.

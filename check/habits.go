@@ -135,6 +135,60 @@ var portStopped = Rule{
 	},
 }
 
+var restartNeeded = Rule{
+	Rule: finding.Rule{
+		Name: "restart-needed-in-between", Severity: finding.Warning, Theme: "first boot",
+		Why:   "The upgrade may bring a new kernel, whose modules are on the disk while the old kernel runs. Loading a module then fails until the machine has restarted.",
+		Wrong: example("  almanac: {image: bookworm, first_boot: {upgrade: true, scripts: {tides: {text: \"modprobe wireguard\\n\"}}}}\n"),
+		Right: example("  almanac: {image: bookworm, first_boot: {scripts: {tides: {text: \"modprobe wireguard\\n\"}}}}\n"),
+	},
+	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
+		if !m.FirstBoot.Upgrade {
+			return
+		}
+		for _, s := range m.FirstBoot.Scripts {
+			for _, c := range p.script(f, m, s).commands {
+				if (c.name() == "modprobe" || c.name() == "insmod") && s.When == fleet.Once {
+					p.report(s.PlaceAt(c.line, c.column), machinePath(m, "first_boot", "scripts", s.Name),
+						fmt.Sprintf("script %s loads a kernel module after an upgrade that may bring a new kernel", s.Name),
+						"write when: every-boot and restart: true, or leave out the upgrade")
+				}
+			}
+		}
+	},
+}
+
+var secretInPlatformData = Rule{
+	Rule: finding.Rule{
+		Name: "secret-in-platform-data", Severity: finding.Warning, Theme: "first boot",
+		Why:   "The definition speaks of a cloud, where whoever may look at the machine's metadata reads its first-boot data, and with it the secrets. So does every program in the machine.",
+		Wrong: secretExample("platforms:\n  heat: {network: quay-net}\n"),
+		Right: secretExample(""),
+	},
+	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
+		if len(f.Platforms) == 0 {
+			return
+		}
+		var platforms []string
+		for _, platform := range f.Platforms {
+			platforms = append(platforms, platform.Name)
+		}
+		for _, file := range m.FirstBoot.Files {
+			if file.HasSecrets() {
+				p.report(file.PlaceOf(fleet.Itself), machinePath(m, "first_boot", "files", file.Path),
+					fmt.Sprintf("%s of machine %s holds a secret, which %s would show to whoever sees the machine's metadata", file.Path, m.Name, strings.Join(platforms, " and ")),
+					"let the machine fetch the secret by its identity, or accept it if it never goes there")
+			}
+		}
+	},
+}
+
+// secretExample is a machine with a file that holds a secret.
+func secretExample(platforms string) string {
+	text := example("  almanac: {image: bookworm, first_boot: {files: {/etc/tide.conf: {text: \"{{ secret `door` }}\", fill: true, mode: \"0600\"}}}}\nsecrets:\n  door: {env: DOOR}\n" + platforms)
+	return strings.Replace(text, "os: debian-12,", "os: debian-12, ids: {heat: Debian 12},", 1)
+}
+
 // letsIn reports whether a firewall of the machine lets anybody in to a port.
 func letsIn(f *fleet.Fleet, m *fleet.Machine, protocol fleet.Protocol, port int) bool {
 	for _, name := range m.Firewall {

@@ -98,9 +98,24 @@ var hostImageChecksum = Rule{
 	},
 	load: func(p *pass) {
 		forHostImages(p, func(image *fleet.Image, looked fleet.HostImage) {
-			if looked.SHA256 != "" && looked.SHA256 != image.SHA256 {
+			if image.SHA256 != "" && looked.SHA256 != "" && looked.SHA256 != image.SHA256 {
 				p.report(image.PlaceOf("sha256"), "images."+image.Name+".sha256", fmt.Sprintf("the file %s of image %s has the checksum %s", looked.Path, image.Name, looked.SHA256),
 					"fetch the image again and compare with its makers' list; correct the line only if it is the one you want")
+			}
+		})
+	},
+}
+
+var imageWithoutChecksum = Rule{
+	Rule: finding.Rule{
+		Name: "image-without-checksum", Severity: finding.Advice, Theme: "this host",
+		Why: "Nobody would notice that the image was cut short while it was fetched, or that somebody put another in its place.",
+	},
+	load: func(p *pass) {
+		forHostImages(p, func(image *fleet.Image, looked fleet.HostImage) {
+			if looked.Missing == "" && image.SHA256 == "" {
+				p.report(image.PlaceOf("file"), "images."+image.Name, fmt.Sprintf("image %s has no checksum to compare %s with", image.Name, looked.Path),
+					"add sha256: with the checksum that its makers publish")
 			}
 		})
 	},

@@ -39,6 +39,8 @@ func TestHere(t *testing.T) {
 		{func(h *fleet.Host) { h.Room = 10*fleet.GiB - 1 }, "host-disk-short"},
 		{func(h *fleet.Host) { h.Images["bookworm"] = fleet.HostImage{Missing: "there is no such file"} }, "host-image-missing"},
 		{func(h *fleet.Host) { h.Images["bookworm"] = fleet.HostImage{SHA256: "00"} }, "host-image-checksum-wrong"},
+		{func(h *fleet.Host) { f.Images[0].SHA256 = "" }, "image-without-checksum"},
+		{func(h *fleet.Host) { f.Images[0].SHA256 = strings.Repeat("0f", 32) }, ""},
 		{func(h *fleet.Host) { h.Images["bookworm"] = fleet.HostImage{VirtualSize: 11 * fleet.GiB} }, "image-larger-than-disk"},
 		{func(h *fleet.Host) { h.PrivateKeys["keys/ops"] = 0o644 }, "private-key-mode"},
 		{func(h *fleet.Host) { h.PrivateKeys["keys/ops"] = 0o400 }, ""},

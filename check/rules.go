@@ -15,7 +15,7 @@ var rules = []Rule{
 	mountTwice, mountHides, labelTooLong, fileSystemTool, busCannotBoot, mediumStays, shareOfHome,
 	// Networks.
 	addressOutsideSubnet, addressReserved, addressUsedTwice, addressInDHCP,
-	subnetsOverlap, subnetUnfit, gatewayOutside, hardwareAddressTwice, primaryTwice, dnsNameTwice, noWayIn,
+	subnetsOverlap, subnetUnfit, subnetTooSmall, publicUnroutable, gatewayOutside, hardwareAddressTwice, primaryTwice, dnsNameTwice, noWayIn,
 	// Ports.
 	portClaimedTwice, portRangeExhausted, portBelowLimit, portOutgoing, portListensToAll,
 	// Firewalls.
@@ -24,12 +24,12 @@ var rules = []Rule{
 	keyPrivate, keyMalformed, keyWeak, keyOptions, keyTwice, keyShared,
 	nobodyCanLogIn, nobodyIsAdmin, adminWithoutPassword, uidTwice, userReserved, shellMissing, passwordLogin, rootLogin, hashWeak,
 	// First boot.
-	scriptNotParsed, scriptWaits, scriptLineEnds, scriptByteOrderMark, scriptNeedlessSudo, scriptForeignManager, everyBootNotRepeatable,
+	scriptNotParsed, scriptWaits, scriptLineEnds, scriptByteOrderMark, scriptNeedlessSudo, scriptForeignManager, everyBootNotRepeatable, restartNeeded, secretInPlatformData,
 	fileWorldWritable, fileSecretReadable, ownerMissing,
 	// Console and firmware.
 	consoleOpen, firmwareNeeded, secureBootWithoutUEFI, secureBootUnsigned,
 	// This host.
-	hostPortInUse, hostMemory, hostRoom, hostImage, hostImageChecksum, hostImageLarger, privateKeyMode,
+	hostPortInUse, hostMemory, hostRoom, hostImage, hostImageChecksum, imageWithoutChecksum, hostImageLarger, privateKeyMode,
 	hostBridge, hostSubnet, hostVirtualisation, hostTool,
 	// Bookkeeping.
 	unusedDefinition, acceptUnknown, acceptUnused,

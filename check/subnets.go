@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -88,6 +89,65 @@ var subnetUnfit = Rule{
 					fmt.Sprintf("write an IPv4 subnet from /%d to /%d", leastBits, mostBits))
 			}
 		}
+	},
+}
+
+var subnetTooSmall = Rule{
+	Rule: finding.Rule{
+		Name: "subnet-too-small", Severity: finding.Error, Theme: "networks",
+		Why:   "More machines are on the network than it has addresses. The last ones get none.",
+		Wrong: strings.Replace(withNetwork("mode: nat, subnet: 10.44.7.0/29"), "almanac: {", "almanac: {copies: 6, ", 1),
+		Right: strings.Replace(withNetwork("mode: nat, subnet: 10.44.7.0/29"), "almanac: {", "almanac: {copies: 5, ", 1),
+	},
+	load: func(p *pass) {
+		for f := range p.each() {
+			asked := map[string]int{}
+			for _, m := range f.Machines {
+				for _, nic := range m.NICs {
+					asked[nic.Network] += 1 + len(nic.Also)
+				}
+			}
+			for _, network := range f.Networks {
+				if !network.Subnet.IsValid() || !network.Subnet.Addr().Is4() || network.Subnet.Bits() < leastBits {
+					continue
+				}
+				room := 1<<(32-network.Subnet.Bits()) - 2
+				if network.Gateway.IsValid() {
+					room--
+				}
+				if asked[network.Name] > room && network.Subnet.Bits() <= mostBits {
+					p.report(network.PlaceOf("subnet"), "networks."+network.Name+".subnet",
+						fmt.Sprintf("%d addresses are asked of network %s, and its subnet %v has %d to give", asked[network.Name], network.Name, network.Subnet, room), "write a larger subnet")
+				}
+			}
+		}
+	},
+}
+
+// publicExample is a machine with a public address on a network of some mode.
+func publicExample(mode string) string {
+	machine := "  almanac: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls:\n  f: {allow: [{port: 22/tcp, from: 198.51.100.0/24}]}\n"
+	return strings.Replace(example(machine), "mode: nat", "mode: "+mode, 1)
+}
+
+var publicUnroutable = Rule{
+	Rule: finding.Rule{
+		Name: "public-address-unroutable", Severity: finding.Error, Theme: "networks",
+		Why:   "A machine asks for a public address and is only on networks that lead nowhere. A cloud refuses to bind the address, or nothing ever arrives.",
+		Wrong: publicExample("isolated"),
+		Right: publicExample("nat"),
+	},
+	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
+		if !m.PublicAddress {
+			return
+		}
+		for _, nic := range m.NICs {
+			if network := f.Network(nic.Network); network == nil || network.Mode == fleet.NAT || network.Mode == fleet.Bridged {
+				return
+			}
+		}
+		p.report(m.PlaceOf("public_address"), machinePath(m, "public_address"),
+			fmt.Sprintf("machine %s asks for a public address, and is on no network that leads out", m.Name), "put it on a nat or bridged network as well")
 	},
 }
 

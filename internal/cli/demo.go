@@ -20,7 +20,7 @@ var demoSteps = []struct {
 	args []string
 }{
 	{"Somebody wrote a definition in a hurry. Check tells all that is wrong with its form:", []string{"check", "rougher-seas.stavren.yaml"}},
-	{"Here the form is right, but the machines would not work. Check knows before launch:", []string{"check", "rough-seas.stavren.yaml"}},
+	{"Here the form is right, but the machines would not work. Check knows before launch;\nin lines, without the places and remedies that it shows otherwise:", []string{"check", "rough-seas.stavren.yaml", "--format", "lines"}},
 	{"The tide office's own fleet is sound:", []string{"check", "tide-office.stavren.yaml"}},
 	{"Show prints a machine as it would be made, with every default that nobody wrote:", []string{"show", "tide-office.stavren.yaml", "almanac"}},
 	{"Render writes what a hypervisor needs, and says what it could not carry as it is:", []string{"render", "qemu", "tide-office.stavren.yaml", "--machine", "almanac", "-o", "out"}},

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -29,9 +30,14 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 			secret[line{found.Place.File, found.Place.Line}] = true
 		}
 	}
-	for i, found := range findings {
+	group := ""
+	for i, found := range byMachine(findings) {
 		if i > 0 {
 			fmt.Fprintln(out)
+		}
+		if machine := machineOf(found); machine != group {
+			group = machine
+			fmt.Fprintln(out, heading.Render(group))
 		}
 		where := ""
 		if text := found.Place.String(); text != "" {
@@ -51,6 +57,35 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 			fmt.Fprintf(out, "  %s %s\n", remedy.Render("remedy:"), found.Remedy)
 		}
 	}
+}
+
+// machineOf is the machine that a finding speaks of, or "" for the definition.
+func machineOf(found finding.Finding) string {
+	rest, is := strings.CutPrefix(found.Path, "machines.")
+	if !is {
+		return ""
+	}
+	name, _, _ := strings.Cut(rest, ".")
+	return name
+}
+
+// byMachine puts what is said of a machine together: first the definition's own
+// findings, then machine by machine as they first come.
+func byMachine(findings []finding.Finding) []finding.Finding {
+	var order []string
+	groups := map[string][]finding.Finding{"": nil}
+	for _, found := range findings {
+		name := machineOf(found)
+		if _, known := groups[name]; !known {
+			order = append(order, name)
+		}
+		groups[name] = append(groups[name], found)
+	}
+	grouped := slices.Clone(groups[""])
+	for _, name := range order {
+		grouped = append(grouped, groups[name]...)
+	}
+	return grouped
 }
 
 // sourceLines reads the lines that findings point at.
