@@ -36,9 +36,10 @@ END
 	wait "$terminal" 2>/dev/null || true
 }
 
-shoot demo 'stavren demo 2>&1 | head -n 46'
+shoot demo 'stavren demo 2>&1 | tail -n 45'
 shoot check-form 'stavren check rougher-seas.stavren.yaml 2>&1 | head -n 48'
 shoot check 'stavren check rough-seas.stavren.yaml 2>&1 | tail -n 44'
+shoot lines 'stavren check --format lines rough-seas.stavren.yaml | cut -c1-158 | head -n 46'
 shoot show 'stavren show --origins --variant rehearsal tide-office.stavren.yaml almanac | head -n 46'
 shoot render 'stavren render qemu tide-office.stavren.yaml --machine almanac -o out'
 shoot filled 'stavren show --filled tide-office.stavren.yaml'
