@@ -24,7 +24,7 @@ var demoSteps = []struct {
 	{"The tide office's own fleet is sound:", []string{"check", "tide-office.stavren.yaml"}},
 	{"Show prints a machine as it would be made, with every default that nobody wrote:", []string{"show", "tide-office.stavren.yaml", "almanac"}},
 	{"Render writes what a hypervisor needs, and says what it could not carry as it is:", []string{"render", "qemu", "tide-office.stavren.yaml", "--machine", "almanac", "-o", "out"}},
-	{"Reach says how to get in:", []string{"reach", "tide-office.stavren.yaml"}},
+	{"Reach says how to get in:", []string{"reach", "tide-office.stavren.yaml", "almanac"}},
 }
 
 func (s *session) demoCommand() *cobra.Command {
