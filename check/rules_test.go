@@ -61,6 +61,9 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm, users: {mira: {shell: /bin/sh}}}", ""},
 		{"  a: {image: bookworm, users: {mira: {shell: /usr/bin/fish}}}", "shell-not-installed"},
 		{"  a: {image: bookworm, users: {mira: {shell: /usr/bin/fish}}, first_boot: {packages: [fish]}}", ""},
+		{"  a: {image: bookworm, users: {eyd: {keys: [ops]}, jonas: {keys: [ops]}}}", "key-shared-by-people key-shared-by-people"},
+		{"  a: {image: bookworm, users: {eyd: {password_hash: \"$1$s$h\"}}}", "password-hash-weak"},
+		{"  a: {image: bookworm, users: {eyd: {password_hash: \"$y$j9T$s$h\"}}}", ""},
 		// files and scripts
 		{"  a: {image: bookworm, first_boot: {files: {/f: {text: x, mode: \"0662\"}}}}", "file-world-writable"},
 		{"  a: {image: bookworm, first_boot: {files: {/f: {text: x, mode: \"0664\"}}}}", ""},
@@ -73,6 +76,15 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm, first_boot: {scripts: {s: {text: \"apk add socat\"}}}}", "script-for-another-system"},
 		{"  a: {image: bookworm, first_boot: {scripts: {s: {text: \"which apk && apk add socat\"}}}}", ""},
 		{"  a: {image: bookworm, first_boot: {scripts: {s: {text: \"echo apk add socat\"}}}}", ""},
+		{"  a: {image: bookworm, first_boot: {scripts: {s: {when: every-boot, text: \"if ! id t; then useradd t; fi\"}}}}", ""},
+		{"  a: {image: bookworm, first_boot: {scripts: {s: {when: every-boot, text: \"mkfs.ext4 /dev/vdb\"}}}}", "script-not-repeatable"},
+		{"  a: {image: bookworm, first_boot: {scripts: {s: {text: \"mkfs.ext4 /dev/vdb\"}}}}", ""},
+		{"  a: {image: bookworm, first_boot: {upgrade: true, scripts: {s: {when: every-boot, text: \"modprobe wireguard\"}}}}", ""},
+		{"  a: {image: bookworm, first_boot: {upgrade: true, scripts: {s: {text: \"insmod /lib/tide.ko\"}}}}", "restart-needed-in-between"},
+		// media and buses
+		{"  a: {image: bookworm, media: {m: {file: x.iso}}}", ""},
+		{"  a: {image: bookworm, media: {m: {file: x.iso, boot_first: true}}}", "medium-boots-forever"},
+		{"  a: {image: bookworm, disks: {root: {bus: scsi}, d: {size: 1GiB, bus: nvme}}}", ""},
 		// firmware and console
 		{"  a: {image: bookworm, firmware: {kind: uefi, secure_boot: true, tpm: true}}", ""},
 		{"  a: {image: bookworm, console: {kind: graphical, listen: 192.0.2.7}}", "console-open"},
@@ -81,6 +93,8 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm, public_address: true}", "public-without-firewall"},
 		{"  a: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls: {f: {allow: [{port: 20-30/tcp, from: 192.0.2.0/24}]}}", ""},
 		{"  a: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls: {f: {allow: [{port: 22/udp, from: any}]}}", "firewall-shuts-login-out"},
+		{"  a: {image: bookworm, public_address: true, firewall: [f], ports: {w: {machine: 443}}}\nfirewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}]}}", "port-stopped-by-firewall"},
+		{"  a: {image: bookworm, firewall: [f], ports: {w: {machine: 443}}}\nfirewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}]}}", ""},
 		// firewalls
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 1-65535/tcp, from: 0.0.0.0/0}]}}", "everything-open"},
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 3000-3400/tcp, from: any}]}}", "open-to-world"},
