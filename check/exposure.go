@@ -78,28 +78,61 @@ var portListensToAll = Rule{
 	},
 }
 
-var openToWorld = Rule{
+var sensitivePortOpen = Rule{
 	Rule: finding.Rule{
-		Name: "open-to-world", Severity: finding.Warning, Theme: "firewall",
+		Name: "sensitive-port-open-to-world", Severity: finding.Warning, Theme: "firewall",
 		Why:   "A firewall lets everybody in to a port for administration or to a database. Such ports are found within minutes and guessed at from then on.",
 		Wrong: example("  almanac: {image: bookworm, firewall: [office]}\nfirewalls:\n  office: {allow: [{port: 22/tcp, from: any}]}\n"),
 		Right: example("  almanac: {image: bookworm, firewall: [office]}\nfirewalls:\n  office: {allow: [{port: 22/tcp, from: 198.51.100.0/24}]}\n"),
 	},
 	load: func(p *pass) {
 		forAllowances(p, func(firewall *fleet.Firewall, allow *fleet.Allowance, path string) {
-			if !fromEverybody(allow) || isEverything(allow.Port) {
-				return // that everything is open is told by another rule
-			}
-			for _, ports := range []map[int]string{administration, databases} {
-				for number, name := range ports {
-					if allow.Port.Protocol == fleet.TCP && allow.Port.First <= number && number <= allow.Port.Last {
-						p.report(allow.PlaceOf("from"), path, fmt.Sprintf("firewall %s lets everybody in to %v, which is %s", firewall.Name, allow.Port, name),
-							"write from: with the addresses that need it, or accept it with a reason")
-						return
-					}
-				}
+			if name := sensitiveWithin(allow); name != "" {
+				p.report(allow.PlaceOf("from"), path, fmt.Sprintf("firewall %s lets everybody in to %v, which is %s", firewall.Name, allow.Port, name),
+					"write from: with the addresses that need it, or accept it with a reason")
 			}
 		})
+	},
+}
+
+// sensitiveWithin names the first sensitive service that an allowance opens to
+// everybody, or "". That everything is open is told by another rule.
+func sensitiveWithin(allow *fleet.Allowance) string {
+	if !fromEverybody(allow) || isEverything(allow.Port) || allow.Port.Protocol != fleet.TCP {
+		return ""
+	}
+	for port := allow.Port.First; port <= allow.Port.Last; port++ {
+		if name := sensitive(port); name != "" {
+			return name
+		}
+	}
+	return ""
+}
+
+var openToWorld = Rule{
+	Rule: finding.Rule{
+		Name: "open-to-world", Severity: finding.Advice, Theme: "firewall",
+		Why:   "A machine with a public address lets everybody in to a service. That may well be what it is for; say so under accept, so that the next opening that nobody meant stands out.",
+		Wrong: example("  almanac: {image: bookworm, public_address: true, firewall: [web]}\nfirewalls:\n  web: {allow: [{port: 443/tcp, from: any}, {port: 22/tcp, from: 198.51.100.0/24}]}\n"),
+		Right: example("  almanac: {image: bookworm, public_address: true, firewall: [web], accept: {open-to-world: It serves the public}}\nfirewalls:\n  web: {allow: [{port: 443/tcp, from: any}, {port: 22/tcp, from: 198.51.100.0/24}]}\n"),
+	},
+	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
+		if !m.PublicAddress {
+			return
+		}
+		for _, name := range m.Firewall {
+			firewall := f.Firewall(name)
+			if firewall == nil {
+				continue
+			}
+			for i, allow := range firewall.Allow {
+				service := allow.Port.Protocol == fleet.TCP || allow.Port.Protocol == fleet.UDP
+				if service && fromEverybody(allow) && !isEverything(allow.Port) && sensitiveWithin(allow) == "" {
+					p.report(allow.PlaceOf("from"), fmt.Sprintf("firewalls.%s.allow.%d", name, i+1),
+						fmt.Sprintf("machine %s lets everybody in to %v", m.Name, allow.Port), "accept it with a reason, or write from: with the addresses that need it")
+				}
+			}
+		}
 	},
 }
 
@@ -201,7 +234,7 @@ var publicWithoutFirewall = Rule{
 		Name: "public-without-firewall", Severity: finding.Warning, Theme: "firewall",
 		Why:   "A machine with a public address and no firewall is shut on some clouds and open on others; nobody chose which.",
 		Wrong: example("  almanac: {image: bookworm, public_address: true}\n"),
-		Right: example("  almanac: {image: bookworm, public_address: true, firewall: [web]}\nfirewalls:\n  web: {allow: [{port: 443/tcp, from: any}, {port: 22/tcp, from: 198.51.100.0/24}]}\n"),
+		Right: example("  almanac: {image: bookworm, public_address: true, firewall: [web]}\nfirewalls:\n  web: {allow: [{port: 22/tcp, from: 198.51.100.0/24}]}\n"),
 	},
 	machine: func(p *pass, _ *fleet.Fleet, m *fleet.Machine) {
 		if m.PublicAddress && len(m.Firewall) == 0 {
@@ -215,8 +248,8 @@ var shutOut = Rule{
 	Rule: finding.Rule{
 		Name: "firewall-shuts-login-out", Severity: finding.Warning, Theme: "firewall",
 		Why:   "The firewalls of a machine with a public address let nobody in to SSH or remote desktop, so that nobody can log in to it on a cloud.",
-		Wrong: example("  almanac: {image: bookworm, public_address: true, firewall: [web]}\nfirewalls:\n  web: {allow: [{port: 443/tcp, from: any}]}\n"),
-		Right: example("  almanac: {image: bookworm, public_address: true, firewall: [web]}\nfirewalls:\n  web: {allow: [{port: 443/tcp, from: any}, {port: 22/tcp, from: 198.51.100.0/24}]}\n"),
+		Wrong: example("  almanac: {image: bookworm, public_address: true, firewall: [web]}\nfirewalls:\n  web: {allow: [{port: 443/tcp, from: 198.51.100.0/24}]}\n"),
+		Right: example("  almanac: {image: bookworm, public_address: true, firewall: [web]}\nfirewalls:\n  web: {allow: [{port: 443/tcp, from: 198.51.100.0/24}, {port: 22/tcp, from: 198.51.100.0/24}]}\n"),
 	},
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
 		if !m.PublicAddress || len(m.Firewall) == 0 {

@@ -117,7 +117,7 @@ var portStopped = Rule{
 		Name: "port-stopped-by-firewall", Severity: finding.Advice, Theme: "firewall",
 		Why:   "A port that is forwarded on a laptop becomes an opening in the firewall on a cloud. The firewalls of this machine, which has a public address, do not let anybody in to it.",
 		Wrong: example("  almanac: {image: bookworm, public_address: true, firewall: [f], ports: {site: {machine: 80}}}\nfirewalls:\n  f: {allow: [{port: 22/tcp, from: 198.51.100.0/24}]}\n"),
-		Right: example("  almanac: {image: bookworm, public_address: true, firewall: [f], ports: {site: {machine: 80}}}\nfirewalls:\n  f: {allow: [{port: 22/tcp, from: 198.51.100.0/24}, {port: 80/tcp, from: any}]}\n"),
+		Right: example("  almanac: {image: bookworm, public_address: true, firewall: [f], ports: {site: {machine: 80}}}\nfirewalls:\n  f: {allow: [{port: 22/tcp, from: 198.51.100.0/24}, {port: 80/tcp, from: 198.51.100.0/24}]}\n"),
 	},
 	machine: func(p *pass, f *fleet.Fleet, m *fleet.Machine) {
 		if !m.PublicAddress || len(m.Firewall) == 0 {

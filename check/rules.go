@@ -19,7 +19,7 @@ var rules = []Rule{
 	// Ports.
 	portClaimedTwice, portRangeExhausted, portBelowLimit, portOutgoing, portListensToAll,
 	// Firewalls.
-	openToWorld, everythingOpen, ruleShadowed, publicWithoutFirewall, shutOut, portStopped,
+	openToWorld, sensitivePortOpen, everythingOpen, ruleShadowed, publicWithoutFirewall, shutOut, portStopped,
 	// Keys and users.
 	keyPrivate, keyMalformed, keyWeak, keyOptions, keyTwice, keyShared,
 	nobodyCanLogIn, nobodyIsAdmin, adminWithoutPassword, uidTwice, userReserved, shellMissing, passwordLogin, rootLogin, hashWeak,

@@ -91,13 +91,16 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm, console: {kind: graphical, listen: \"::1\"}}", ""},
 		// a public address
 		{"  a: {image: bookworm, public_address: true}", "public-without-firewall"},
+		{"  a: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}, {port: 443/tcp, from: any}]}}", "open-to-world"},
+		{"  a: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}, {port: 443/tcp, from: any}]}}\naccept: {open-to-world: On purpose}", ""},
+		{"  a: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls: {f: {allow: [{port: 22/tcp, from: 0.0.0.0/0}]}}", "sensitive-port-open-to-world"},
 		{"  a: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls: {f: {allow: [{port: 20-30/tcp, from: 192.0.2.0/24}]}}", ""},
-		{"  a: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls: {f: {allow: [{port: 22/udp, from: any}]}}", "firewall-shuts-login-out"},
+		{"  a: {image: bookworm, public_address: true, firewall: [f]}\nfirewalls: {f: {allow: [{port: 22/udp, from: any}]}}", "firewall-shuts-login-out open-to-world"},
 		{"  a: {image: bookworm, public_address: true, firewall: [f], ports: {w: {machine: 443}}}\nfirewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}]}}", "port-stopped-by-firewall"},
 		{"  a: {image: bookworm, firewall: [f], ports: {w: {machine: 443}}}\nfirewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}]}}", ""},
 		// firewalls
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 1-65535/tcp, from: 0.0.0.0/0}]}}", "everything-open"},
-		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 3000-3400/tcp, from: any}]}}", "open-to-world"},
+		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 3000-3400/tcp, from: any}]}}", "sensitive-port-open-to-world"},
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 3306/udp, from: any}]}}", ""},
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: icmp, from: any}]}}", ""},
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 80-90/tcp, from: 192.0.2.0/24}, {port: 85/tcp, from: 192.0.2.128/25}]}}", "firewall-rule-shadowed"},
