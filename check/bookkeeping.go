@@ -92,10 +92,10 @@ var unusedDefinition = Rule{
 			if len(f.Machines) == 0 {
 				continue // it is there for others to use
 			}
-			used := usedNames(f)
+			used := p.used(f)
 			unused := func(section, name string, place fleet.Place) {
 				// What another definition brought in is not this one's affair.
-				if !used[section+"."+name] && place.File == f.PlaceOf(fleet.Itself).File && place.IsValid() {
+				if !used[use{section, name}] && place.File == f.PlaceOf(fleet.Itself).File && place.IsValid() {
 					p.report(place, section+"."+name, fmt.Sprintf("%s is defined under %s and used by nobody", name, section), "remove it, or check the names where it was meant")
 				}
 			}
@@ -118,30 +118,41 @@ var unusedDefinition = Rule{
 	},
 }
 
-// usedNames lists what the machines of a fleet use, as "section.name".
-func usedNames(f *fleet.Fleet) map[string]bool {
-	used := map[string]bool{}
-	use := func(section string, names ...string) {
+// use is a definition that machines name: its section and its name.
+type use struct{ section, name string }
+
+// used lists what the machines of a fleet use. Several rules ask, so it is made
+// once a fleet.
+func (p *pass) used(f *fleet.Fleet) map[use]bool {
+	if p.uses[f] == nil {
+		p.uses[f] = usedNames(f)
+	}
+	return p.uses[f]
+}
+
+func usedNames(f *fleet.Fleet) map[use]bool {
+	used := map[use]bool{}
+	add := func(section string, names ...string) {
 		for _, name := range names {
-			used[section+"."+name] = true
+			used[use{section, name}] = true
 		}
 	}
 	for _, m := range f.Machines {
-		use("images", m.Image)
-		use("firewalls", m.Firewall...)
-		use("secrets", m.Console.Password)
+		add("images", m.Image)
+		add("firewalls", m.Firewall...)
+		add("secrets", m.Console.Password)
 		for _, nic := range m.NICs {
-			use("networks", nic.Network)
+			add("networks", nic.Network)
 		}
 		for _, user := range m.Users {
-			use("keys", user.Keys...)
-			use("secrets", user.Password)
+			add("keys", user.Keys...)
+			add("secrets", user.Password)
 		}
 		for _, file := range m.FirstBoot.Files {
-			use("secrets", file.SecretNames()...)
+			add("secrets", file.SecretNames()...)
 		}
 		for _, script := range m.FirstBoot.Scripts {
-			use("secrets", script.SecretNames()...)
+			add("secrets", script.SecretNames()...)
 		}
 	}
 	return used

@@ -52,6 +52,7 @@ func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
 	p := &pass{
 		options: options, fleets: fleets, book: Rules(),
 		scripts: map[string]*script{}, parsers: map[syntax.LangVariant]*syntax.Parser{}, accepted: map[acceptance]bool{},
+		uses: map[*fleet.Fleet]map[use]bool{},
 	}
 	for i := range rules {
 		p.rule = &rules[i]
@@ -109,6 +110,7 @@ type pass struct {
 	// same script.
 	scripts map[string]*script
 	parsers map[syntax.LangVariant]*syntax.Parser
+	uses    map[*fleet.Fleet]map[use]bool
 }
 
 // acceptance is one line of accept, wherever it came from: a kit's line that

@@ -127,9 +127,9 @@ func forHostImages(p *pass, visit func(*fleet.Image, fleet.HostImage)) {
 		return
 	}
 	for f := range p.each() {
-		used := usedNames(f)
+		used := p.used(f)
 		for _, image := range f.Images {
-			if looked, has := p.options.Host.Images[image.Name]; has && used["images."+image.Name] {
+			if looked, has := p.options.Host.Images[image.Name]; has && used[use{"images", image.Name}] {
 				visit(image, looked)
 			}
 		}

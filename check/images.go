@@ -56,9 +56,9 @@ func forEndOfLife(p *pass, visit func(*fleet.Image, catalog.System)) {
 		return
 	}
 	for f := range p.each() {
-		used := usedNames(f)
+		used := p.used(f)
 		for _, image := range f.Images {
-			if system, known := catalog.Find(f, image.OS); known && !system.EndOfLife.IsZero() && used["images."+image.Name] {
+			if system, known := catalog.Find(f, image.OS); known && !system.EndOfLife.IsZero() && used[use{"images", image.Name}] {
 				visit(image, system)
 			}
 		}
@@ -74,10 +74,10 @@ var imageWithoutID = Rule{
 	},
 	load: func(p *pass) {
 		for f := range p.each() {
-			used := usedNames(f)
+			used := p.used(f)
 			for _, platform := range f.Platforms {
 				for _, image := range f.Images {
-					if used["images."+image.Name] && !hasPair(image.IDs, platform.Name) {
+					if used[use{"images", image.Name}] && !hasPair(image.IDs, platform.Name) {
 						p.report(image.PlaceOf("ids"), "images."+image.Name+".ids",
 							fmt.Sprintf("image %s does not say what %s calls it", image.Name, platform.Name),
 							"add ids: {"+platform.Name+": …}, or accept it if its machines never go there")

@@ -228,22 +228,24 @@ var dnsNameTwice = Rule{
 	load: func(p *pass) {
 		type owner struct {
 			machine string
-			place   fleet.Place
+			noun    *fleet.Machine
 		}
 		first := map[string]owner{}
 		for _, m := range p.machines() {
-			claimed := append([]string{m.FullName()}, m.Names...)
-			for _, name := range claimed {
-				place := m.PlaceOfItem("names", name)
+			claim := func(name string) {
 				earlier, used := first[name]
 				if !used {
-					first[name] = owner{m.Name, place}
-					continue
+					first[name] = owner{m.Name, m}
+					return
 				}
 				if earlier.machine != m.Name {
-					p.report(place, machinePath(m, "names"), fmt.Sprintf("machine %s is called %s, and so is machine %s", m.Name, name, earlier.machine),
-						"take the name from one of them", finding.Related{Place: earlier.place, Note: "claimed here first"})
+					p.report(m.PlaceOfItem("names", name), machinePath(m, "names"), fmt.Sprintf("machine %s is called %s, and so is machine %s", m.Name, name, earlier.machine),
+						"take the name from one of them", finding.Related{Place: earlier.noun.PlaceOfItem("names", name), Note: "claimed here first"})
 				}
+			}
+			claim(m.FullName())
+			for _, name := range m.Names {
+				claim(name)
 			}
 		}
 	},

@@ -48,6 +48,9 @@ func (c *Content) HasSecrets() bool { return strings.Contains(c.Text, markStart)
 
 // SecretNames lists the secrets whose marks the text holds, in order.
 func (c *Content) SecretNames() []string {
+	if !c.HasSecrets() {
+		return nil
+	}
 	var names []string
 	// Reveal visits each mark; nothing is revealed.
 	_, _ = c.Reveal(func(name string) (string, error) {
