@@ -95,7 +95,7 @@ func withContent[T any, P noun[T]](t *table[T, P]) *table[T, P] {
 	}
 	t.finish = func(r *reader, of P) {
 		if !of.Knows("text") && !of.Knows("file") {
-			r.faultAt(ruleMissingKey, of.PlaceOf(fleet.Itself), "", r.here()+" has no content",
+			r.faultAt(ruleMissingKey, of.PlaceOf(fleet.Itself), r.here()+" has no content",
 				"add `text:` with the content, or `file:` with the path of a file beside the definition")
 		}
 	}

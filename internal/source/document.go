@@ -51,18 +51,18 @@ type document struct {
 func (r *reader) parse(name string, data []byte) *document {
 	d := &document{name: name, folder: path.Dir(name), data: data}
 	if len(data) > MaxDefinition {
-		r.faultAt(ruleTooLarge, fleet.Place{File: name}, "",
+		r.faultAt(ruleTooLarge, fleet.Place{File: name},
 			fmt.Sprintf("the file has %v, more than the %v that are read", fleet.Bytes(len(data)), fleet.Bytes(MaxDefinition)),
 			"split it into several definitions")
 		return nil
 	}
 	if line, column, bad := firstBadByte(data); bad != "" {
-		r.faultAt(ruleNotYAML, fleet.Place{File: name, Line: line, Column: column}, "", bad,
+		r.faultAt(ruleNotYAML, fleet.Place{File: name, Line: line, Column: column}, bad,
 			"save the file as UTF-8 text; put binary content into a file of its own and name it with file:")
 		return nil
 	}
 	if separators(data) > maxSeparators {
-		r.faultAt(ruleTooLarge, fleet.Place{File: name}, "",
+		r.faultAt(ruleTooLarge, fleet.Place{File: name},
 			fmt.Sprintf("the file holds more than %d values", maxSeparators), "split it into several definitions")
 		return nil
 	}
@@ -73,7 +73,7 @@ func (r *reader) parse(name string, data []byte) *document {
 		return nil
 	}
 	if len(root.Content) != 1 || isNull(root.Content[0]) && root.Content[0].Value == "" {
-		r.faultAt(ruleEmptyFile, fleet.Place{File: name}, "", "the file says nothing", remedyEmptyFile)
+		r.faultAt(ruleEmptyFile, fleet.Place{File: name}, "the file says nothing", remedyEmptyFile)
 		return nil
 	}
 	d.root = root.Content[0]
@@ -122,7 +122,7 @@ func firstBadByte(data []byte) (line, column int32, bad string) {
 // would not help a person to mend the file.
 func (r *reader) yamlFault(d *document, err error) {
 	if strings.Contains(err.Error(), "no documents in stream") {
-		r.faultAt(ruleEmptyFile, fleet.Place{File: d.name}, "", "the file says nothing", remedyEmptyFile)
+		r.faultAt(ruleEmptyFile, fleet.Place{File: d.name}, "the file says nothing", remedyEmptyFile)
 		return
 	}
 	if strings.Contains(err.Error(), "found multiple") {
@@ -130,7 +130,7 @@ func (r *reader) yamlFault(d *document, err error) {
 		if at := secondDocument(d.data); at > 0 {
 			place.Line, place.Column = at, 1
 		}
-		r.faultAt(ruleNotYAML, place, "", "the file holds more than one YAML document",
+		r.faultAt(ruleNotYAML, place, "the file holds more than one YAML document",
 			"remove the line `---`, or move what follows it into a file of its own")
 		return
 	}
@@ -155,7 +155,7 @@ func (r *reader) yamlFault(d *document, err error) {
 	case strings.Contains(message, "unknown anchor"):
 		message, remedy = "an alias names an anchor that does not exist", remedyAlias
 	}
-	r.faultAt(ruleNotYAML, place, "", message, remedy)
+	r.faultAt(ruleNotYAML, place, message, remedy)
 }
 
 // secondDocument returns the line of the marker that starts a second document.

@@ -16,7 +16,7 @@ type rule string
 
 // fault reports what is wrong with the value of a layer.
 func (r *reader) fault(rule rule, l layer, message, remedy string) {
-	r.faultAt(rule, l.place(), l.via, message, remedy)
+	r.faultAt(rule, l.place(), message, remedy)
 }
 
 func (r *reader) faultRelated(rule rule, l layer, message, remedy string, related fleet.Place, note string) {
@@ -26,7 +26,7 @@ func (r *reader) faultRelated(rule rule, l layer, message, remedy string, relate
 	})
 }
 
-func (r *reader) faultAt(rule rule, place fleet.Place, via, message, remedy string) {
+func (r *reader) faultAt(rule rule, place fleet.Place, message, remedy string) {
 	r.add(finding.Finding{
 		Rule: string(rule), Severity: readingSeverity, Place: place, Path: r.path.String(),
 		Message: message, Remedy: remedy,

@@ -72,7 +72,7 @@ func (r *reader) fill(f *fleet.Fleet, m *fleet.Machine, content *fleet.Content, 
 		if remedy == "" {
 			remedy = "functions are machine NAME FIELD, self FIELD, port MACHINE NAME, secret NAME and machines"
 		}
-		r.faultAt(ruleFilling, place, "", message, remedy)
+		r.faultAt(ruleFilling, place, message, remedy)
 		return
 	}
 	content.Unfilled, content.Text, content.Filled = content.Text, filled.String(), true

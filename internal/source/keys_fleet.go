@@ -146,13 +146,13 @@ var bridgeName = matching(regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,14}$`
 func finishNetwork(r *reader, n *fleet.Network) {
 	place := n.PlaceOf(fleet.Itself)
 	if !n.Subnet.IsValid() && n.Mode != fleet.Bridged {
-		r.faultAt(ruleMissingKey, place, "", "a network needs the key \"subnet\"", "add `subnet: 10.44.7.0/24`")
+		r.faultAt(ruleMissingKey, place, "a network needs the key \"subnet\"", "add `subnet: 10.44.7.0/24`")
 	}
 	if n.Bridge != "" && n.Mode != fleet.Bridged {
-		r.faultAt(ruleBadValue, n.PlaceOf("bridge"), "", "\"bridge\" is for bridged networks, and this one is not", "write mode: bridged, or remove the bridge")
+		r.faultAt(ruleBadValue, n.PlaceOf("bridge"), "\"bridge\" is for bridged networks, and this one is not", "write mode: bridged, or remove the bridge")
 	}
 	if n.DHCPFirst.IsValid() != n.DHCPLast.IsValid() || n.DHCPFirst.IsValid() && n.DHCPLast.Less(n.DHCPFirst) {
-		r.faultAt(ruleBadValue, place, "", "the addresses that DHCP hands out have no first and last in order", "write both dhcp_first and dhcp_last, the lower one first")
+		r.faultAt(ruleBadValue, place, "the addresses that DHCP hands out have no first and last in order", "write both dhcp_first and dhcp_last, the lower one first")
 	}
 }
 
@@ -176,7 +176,7 @@ var environmentName = matching(regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`), "
 
 func finishSecret(r *reader, s *fleet.Secret) {
 	if (s.Env == "") == (s.File == "") {
-		r.faultAt(ruleMissingKey, s.PlaceOf(fleet.Itself), "", r.here()+" does not say in one way where it is read from", "write either `env: NAME` or `file: PATH`")
+		r.faultAt(ruleMissingKey, s.PlaceOf(fleet.Itself), r.here()+" does not say in one way where it is read from", "write either `env: NAME` or `file: PATH`")
 	}
 }
 

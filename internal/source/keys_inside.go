@@ -36,7 +36,7 @@ var userTable = newTable("a user", finishUser,
 
 func finishUser(r *reader, u *fleet.User) {
 	if u.Password != "" && u.PasswordHash != "" {
-		r.faultAt(ruleBothContents, u.PlaceOf(fleet.Itself), "", "the user "+quoted(u.Name)+" has both password and password_hash", "keep one of the two")
+		r.faultAt(ruleBothContents, u.PlaceOf(fleet.Itself), "the user "+quoted(u.Name)+" has both password and password_hash", "keep one of the two")
 	}
 }
 

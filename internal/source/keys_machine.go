@@ -126,13 +126,13 @@ var diskTable = newTable("a disk", finishDisk,
 func finishDisk(r *reader, disk *fleet.Disk) {
 	place := disk.PlaceOf(fleet.Itself)
 	if disk.IsRoot() && (disk.FileSystem != "" || disk.Mount != "" || disk.Label != "" || disk.Start != "") {
-		r.faultAt(ruleBadValue, place, "", "the root disk comes with the image's own file system", "remove filesystem, label, mount and start from it; put them on a data disk")
+		r.faultAt(ruleBadValue, place, "the root disk comes with the image's own file system", "remove filesystem, label, mount and start from it; put them on a data disk")
 	}
 	if disk.Mount != "" && disk.FileSystem == "" {
-		r.faultAt(ruleMissingKey, place, "", "the disk "+quoted(disk.Name)+" is mounted but has no file system", "add `filesystem: ext4`")
+		r.faultAt(ruleMissingKey, place, "the disk "+quoted(disk.Name)+" is mounted but has no file system", "add `filesystem: ext4`")
 	}
 	if !disk.IsRoot() && disk.Size == 0 {
-		r.faultAt(ruleMissingKey, place, "", "the data disk "+quoted(disk.Name)+" has no size", "add `size: 10GiB`")
+		r.faultAt(ruleMissingKey, place, "the data disk "+quoted(disk.Name)+" has no size", "add `size: 10GiB`")
 	}
 }
 
@@ -243,7 +243,7 @@ func finishConsole(r *reader, c *fleet.Console) {
 	}
 	for _, key := range []string{"protocol", "listen", "port", "resolution", "password"} {
 		if c.Knows(key) {
-			r.faultAt(ruleBadValue, c.PlaceOf(key), "", quoted(key)+" is for graphical consoles, and this one is not", "add `kind: graphical`, or remove the line")
+			r.faultAt(ruleBadValue, c.PlaceOf(key), quoted(key)+" is for graphical consoles, and this one is not", "add `kind: graphical`, or remove the line")
 		}
 	}
 }

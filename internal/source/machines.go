@@ -67,14 +67,13 @@ func (r *reader) eachName(l layer, what string, visit func(e layer)) bool {
 }
 
 // readPartial reads a kit or a variant's machine for its faults alone.
-func (r *reader) readPartial(l layer) *fleet.Machine {
+func (r *reader) readPartial(l layer) {
 	m := &fleet.Machine{}
 	l.atKey().record(m, fleet.Itself)
 	outer := r.partial
 	r.partial = true
 	machineTable.read(r, l, m)
 	r.partial = outer
-	return m
 }
 
 // kitNames lists the names behind the key kits of a node.
@@ -265,7 +264,7 @@ func (r *reader) copies(m *fleet.Machine) []*fleet.Machine {
 		c := m.Clone()
 		c.Name = fmt.Sprintf("%s-%d", m.Name, i+1)
 		if len(c.Name) > 63 && i == 0 {
-			r.faultAt(ruleBadName, m.PlaceOf(fleet.Itself), "", quoted(c.Name)+" is too long for the name of a copy", "shorten the machine's name")
+			r.faultAt(ruleBadName, m.PlaceOf(fleet.Itself), quoted(c.Name)+" is too long for the name of a copy", "shorten the machine's name")
 		}
 		if c.HostName != "" {
 			c.HostName = fmt.Sprintf("%s-%d", m.HostName, i+1)
@@ -286,7 +285,7 @@ func (r *reader) copies(m *fleet.Machine) []*fleet.Machine {
 			if !port.Auto && port.Host > 0 {
 				port.Host += i
 				if port.Host > math.MaxUint16 {
-					r.faultAt(ruleOutOfRange, port.PlaceOf("host"), "", fmt.Sprintf("counting on from the first copy, port %s of %s would be %d", port.Name, c.Name, port.Host), "start lower, or write host: auto")
+					r.faultAt(ruleOutOfRange, port.PlaceOf("host"), fmt.Sprintf("counting on from the first copy, port %s of %s would be %d", port.Name, c.Name, port.Host), "start lower, or write host: auto")
 					return machines[:i]
 				}
 			}

@@ -171,7 +171,7 @@ func (t *table[T, P]) validate(r *reader, of P) {
 	for i := range t.fields {
 		f := &t.fields[i]
 		if f.required && !of.Knows(f.key) && r.spoiltness(of) < shapeless {
-			r.faultAt(ruleMissingKey, of.PlaceOf(fleet.Itself), "", t.what+" needs the key "+quoted(f.key), "add `"+f.key+": "+f.example+"`")
+			r.faultAt(ruleMissingKey, of.PlaceOf(fleet.Itself), t.what+" needs the key "+quoted(f.key), "add `"+f.key+": "+f.example+"`")
 		}
 		if f.kind.validate != nil {
 			r.enter(f.key)
@@ -184,8 +184,7 @@ func (t *table[T, P]) validate(r *reader, of P) {
 	}
 }
 
-// object is a map of known keys that becomes part of the noun. keep returns the
-// part if it is there, without making it.
+// object is a map of known keys that becomes part of the noun.
 func object[T, U any, P noun[U]](t *table[U, P], at func(*T) P) kind[T] {
 	return kind[T]{
 		name: "map",
