@@ -23,11 +23,12 @@ const (
 	MaxContent = 4 << 20
 	// maxDepth is how deep maps and lists nest. The language needs eight.
 	maxDepth = 32
-	// maxSeparators bounds the values of a definition: commas, colons, brackets
-	// and lines, of which each value needs one at least. The YAML package takes
-	// some 220 bytes for a value, so that a file of nothing but commas would take
-	// a hundred times its size.
-	maxSeparators = 3_000_000
+	// maxSeparators bounds the values that are parsed at once: commas, colons,
+	// brackets and lines, of which each value needs one at least. The YAML package
+	// takes some 220 bytes for a value, so that a file of nothing but commas would
+	// take a hundred times its size. Machines in block style come in pieces and
+	// do not count together.
+	maxSeparators = 1_000_000
 	// maxFaults is how many faults one run tells before it stops reading.
 	maxFaults = 100
 )
@@ -38,6 +39,9 @@ type document struct {
 	folder string
 	data   []byte
 	root   *yaml.Node
+	// pieces are the machines of a large definition, which are parsed in turn.
+	pieces []piece
+	names  []string
 
 	lineStarts []int
 	// sources are what the origins of its values share, by kit or variant; last
@@ -61,14 +65,17 @@ func (r *reader) parse(name string, data []byte) *document {
 			"save the file as UTF-8 text; put binary content into a file of its own and name it with file:")
 		return nil
 	}
+	if r.splitUp(d) {
+		return d
+	}
 	if separators(data) > maxSeparators {
 		r.faultAt(ruleTooLarge, fleet.Place{File: name},
-			fmt.Sprintf("the file holds more than %d values", maxSeparators), "split it into several definitions")
+			fmt.Sprintf("the file holds more than %d values in one piece", maxSeparators),
+			"split it into several definitions, or write its machines in block style, each name on a line of its own")
 		return nil
 	}
-	limits := loaderlimits.New(loaderlimits.DepthValue(maxDepth), loaderlimits.AliasNone())
 	var root yaml.Node
-	if err := yaml.Load(data, &root, yaml.WithPlugin(limits)); err != nil {
+	if err := yaml.Load(data, &root, yaml.WithPlugin(limits())); err != nil {
 		r.yamlFault(d, err)
 		return nil
 	}
@@ -78,6 +85,11 @@ func (r *reader) parse(name string, data []byte) *document {
 	}
 	d.root = root.Content[0]
 	return d
+}
+
+// limits are made anew for each document, since they count.
+func limits() *loaderlimits.Plugin {
+	return loaderlimits.New(loaderlimits.DepthValue(maxDepth), loaderlimits.AliasNone())
 }
 
 const remedyEmptyFile = "start it with the two lines `stavren: 1` and `fleet: NAME`, then add images and machines"

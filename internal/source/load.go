@@ -63,6 +63,11 @@ type reader struct {
 	variants     map[string]layer
 	variantNames []string
 	machines     []machineLayer
+	// document is the definition itself. pieceSize is that of its pieces, or 0
+	// to read it whole, which notPieces asks for.
+	document     *document
+	pieceSize    int
+	notPieces    bool
 	machineNames map[string]bool
 }
 
@@ -102,21 +107,34 @@ func readDefinition(files fs.FS, name string) ([]byte, error) {
 // Parse is Load for a definition whose bytes are at hand; files is where the
 // files that it names lie.
 func Parse(files fs.FS, name string, data []byte, options Options) (*fleet.Fleet, error) {
+	return parsePieces(files, name, data, options, pieceSize)
+}
+
+// parsePieces is Parse with another size of pieces than usual.
+func parsePieces(files fs.FS, name string, data []byte, options Options, size int) (*fleet.Fleet, error) {
 	r := &reader{
-		files: files, options: options, told: map[told]bool{},
+		files: files, options: options, told: map[told]bool{}, pieceSize: size,
 		contents: map[string]contentRead{}, folders: map[string]fs.FS{}, spoiltNouns: map[any]int{},
 		using: []string{name}, used: map[string]bool{}, kits: map[string]*kit{}, variants: map[string]layer{}, machineNames: map[string]bool{},
 	}
 	r.readShared = func(l layer, into *fleet.Fleet) { fleetTable.readShared(r, l, into) }
 	result := &fleet.Fleet{}
-	if document := r.parse(name, data); document != nil {
+	r.document = r.parse(name, data)
+	r.pieceSize = 0 // what it uses is read whole
+	if document := r.document; document != nil {
 		top := layer{node: document.root, document: document}
+		for _, name := range document.names {
+			r.machineNames[name] = true
+		}
 		if r.plainNode(top) {
 			top.record(result, fleet.Itself)
 			fleetTable.read(r, top, result)
 			r.makeMachines(result)
 			fleetTable.validate(r, result)
 		}
+	}
+	if r.notPieces {
+		return parsePieces(files, name, data, options, 0)
 	}
 	if len(r.faults) == 0 {
 		if options.Variant != "" && !contains(r.variantNames, options.Variant) {

@@ -201,9 +201,10 @@ func (r *reader) readVariant(variant layer) {
 func (r *reader) readVariantMachine(variant string, e layer) {
 	if !r.machineNames[e.name()] {
 		var known []string
-		for _, m := range r.machines {
-			known = append(known, m.name)
+		for name := range r.machineNames {
+			known = append(known, name)
 		}
+		slices.Sort(known)
 		r.fault(ruleUnknownMachine, e.atKey(), "the machine "+quoted(e.name())+" that the variant changes is not defined", nearest.Remedy(e.name(), known))
 		return
 	}
@@ -219,7 +220,7 @@ func (r *reader) readVariantMachine(variant string, e layer) {
 func (r *reader) makeMachines(f *fleet.Fleet) {
 	bases := map[string]*fleet.Machine{}
 	r.enter("machines")
-	for _, own := range r.machines {
+	for own := range r.ownLayers() {
 		r.enter(own.name)
 		kitNames := r.kitNames(own.layer.node, own.layer.document)
 		variant, varied := r.variants[own.name]
