@@ -9,10 +9,11 @@ type index struct {
 	secrets   map[string]*Secret
 	firewalls map[string]*Firewall
 	machines  map[string]*Machine
+	attached  map[string][]Attachment
 }
 
 func newIndex(f *Fleet) *index {
-	return &index{byName(f.Images), byName(f.Networks), byName(f.Keys), byName(f.Secrets), byName(f.Firewalls), byName(f.Machines)}
+	return &index{byName(f.Images), byName(f.Networks), byName(f.Keys), byName(f.Secrets), byName(f.Firewalls), byName(f.Machines), attachments(f)}
 }
 
 // named is a noun that is found by its name.
@@ -101,3 +102,28 @@ func (f *Fleet) System(name string) *System { return find(f.Systems, name) }
 
 // Platform returns what is said of a platform, or nil.
 func (f *Fleet) Platform(name string) *Platform { return find(f.Platforms, name) }
+
+// Attachment is an interface of a machine on a network.
+type Attachment struct {
+	Machine *Machine
+	NIC     *NIC
+}
+
+func attachments(f *Fleet) map[string][]Attachment {
+	attached := make(map[string][]Attachment, len(f.Networks))
+	for _, m := range f.Machines {
+		for _, nic := range m.NICs {
+			attached[nic.Network] = append(attached[nic.Network], Attachment{m, nic})
+		}
+	}
+	return attached
+}
+
+// OnNetwork returns the interfaces on the network of that name, in the order of
+// the machines.
+func (f *Fleet) OnNetwork(name string) []Attachment {
+	if f.index != nil {
+		return f.index.attached[name]
+	}
+	return attachments(f)[name]
+}

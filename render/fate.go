@@ -104,11 +104,41 @@ func Notes(target Target, f *fleet.Fleet, machines []string) []Note {
 			note(m, m.Name)
 		}
 	}
+	return target.notes(f, asked)
+}
+
+// notes sorts what was asked for by what becomes of it: for most machines what
+// the target's fates say, and for some what it overrides.
+func (t Target) notes(f *fleet.Fleet, asked map[string][]string) []Note {
+	special := map[string]map[Fate][]string{}
+	if t.Overrides != nil {
+		for _, m := range f.Machines {
+			for _, fate := range t.Overrides(f, m) {
+				at := slices.Index(asked[fate.Field], m.Name)
+				if at < 0 {
+					continue
+				}
+				asked[fate.Field] = slices.Delete(slices.Clone(asked[fate.Field]), at, at+1)
+				if special[fate.Field] == nil {
+					special[fate.Field] = map[Fate][]string{}
+				}
+				special[fate.Field][fate] = append(special[fate.Field][fate], m.Name)
+			}
+		}
+	}
 	var notes []Note
-	for _, fate := range target.Fates {
-		if where, touched := asked[fate.Field]; touched && fate.Outcome != Carried {
+	for _, fate := range t.Fates {
+		if where := asked[fate.Field]; len(where) > 0 && fate.Outcome != Carried {
 			notes = append(notes, Note{fate, where})
 		}
+		var others []Note
+		for fate, where := range special[fate.Field] {
+			if fate.Outcome != Carried {
+				others = append(others, Note{fate, where})
+			}
+		}
+		slices.SortFunc(others, func(a, b Note) int { return strings.Compare(a.How, b.How) })
+		notes = append(notes, others...)
 	}
 	return notes
 }

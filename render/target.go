@@ -9,6 +9,7 @@ package render
 import (
 	"fmt"
 	"io/fs"
+	"path"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -32,6 +33,9 @@ type Target struct {
 	Writes []string
 	// Fates says what becomes of each field of a definition.
 	Fates []Fate
+	// Overrides says what becomes of fields otherwise than Fates does for one
+	// machine, such as for one whose system reads less; nil is nothing.
+	Overrides func(f *fleet.Fleet, m *fleet.Machine) []Fate
 	// Tools lists the programs that the host needs to use the files.
 	Tools []string
 	// Needs reports what a machine lacks for this target alone, or is nil. It is
@@ -43,6 +47,21 @@ type Target struct {
 	// Fleet renders files that concern all machines; they come after those of
 	// the machines.
 	Fleet func(job *Job) ([]File, error)
+	// Steps says what to do with the files of some machines, in order, or is nil.
+	Steps func(f *fleet.Fleet, machines []*fleet.Machine) []Step
+}
+
+// Step is one thing that a person does with rendered files. It never holds a
+// credential.
+type Step struct {
+	// About says what it does, in a few words.
+	About string
+	// Command is to be run in the output folder, or empty.
+	Command string
+	// Request is an HTTP request that does the same, or empty: method and URL on
+	// its first line, then headers, an empty line, and the name of the file that
+	// is its body.
+	Request string
 }
 
 // Job is what a renderer is asked to do.
@@ -67,14 +86,31 @@ func (j *Job) Secret(name string) (string, error) {
 	return value, nil
 }
 
+// Path returns where a machine's folder finds a file that the definition names,
+// such as an image's: absolute, or relative to the folder MACHINE.
+func (j *Job) Path(folder, file string) string {
+	name := file
+	if !path.IsAbs(file) {
+		name = path.Join(folder, file)
+	}
+	if j.Options.FilePath != nil {
+		name = j.Options.FilePath(folder, file)
+	}
+	if path.IsAbs(name) {
+		return name
+	}
+	return "../" + path.Clean(name)
+}
+
 // Options changes what is rendered. The zero value renders every machine.
 type Options struct {
 	// Machines names the machines to render, or is empty for all.
 	Machines []string
-	// ImagePath returns the path of an image's file as seen from the output
-	// folder, with slashes, or an absolute one. If it is nil, the file lies below
-	// the output folder under the name that the definition gives it.
-	ImagePath func(image *fleet.Image) string
+	// FilePath returns the path of a file that the definition names, relative to a
+	// folder of its own, as seen from the output folder: with slashes, or
+	// absolute. If it is nil, the file lies below the output folder under the same
+	// name.
+	FilePath func(folder, file string) string
 	// Secrets reads a secret when it is needed. If it is nil, a fleet whose
 	// rendered files hold secrets is refused.
 	Secrets func(secret *fleet.Secret) (string, error)

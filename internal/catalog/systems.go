@@ -23,6 +23,25 @@ type Family struct {
 	RootGroup string
 }
 
+// Names of families that need more than their data says.
+const (
+	FreeBSD = "FreeBSD"
+	Windows = "Windows"
+)
+
+// Linux reports whether the system's kernel is Linux.
+func (s System) Linux() bool { return s.Family.Name != FreeBSD && s.Family.Name != Windows }
+
+// Keyboard reports whether cloud-init sets the console's keyboard on the system
+// (cc_keyboard, which knows four families).
+func (s System) Keyboard() bool {
+	switch s.Family.Name {
+	case "Debian", "Red Hat", "SUSE", "Arch":
+		return true
+	}
+	return false
+}
+
 // The families of systems.
 var (
 	debian  = Family{Name: "Debian", PackageManager: "apt", ServiceManager: "systemd", AdminGroup: "sudo", Shell: "/bin/bash", RootGroup: "root"}

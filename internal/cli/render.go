@@ -80,7 +80,7 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 	if call.only != "" {
 		return errors.New("--only goes with -o -")
 	}
-	options.ImagePath, err = s.imagePath(call.output)
+	options.FilePath, err = s.filePath(call.output)
 	if err != nil {
 		return err
 	}
@@ -195,18 +195,18 @@ func (s *session) renderToStdout(ctx context.Context, target render.Target, f *f
 	return fmt.Errorf("-o - prints one file, but %s writes %s; choose with --machine and --only", target.Name, strings.Join(names, ", "))
 }
 
-// imagePath says where images lie as seen from the output folder, so that the
-// two can be moved together.
-func (s *session) imagePath(output string) (func(*fleet.Image) string, error) {
+// filePath says where files of the definition lie as seen from the output
+// folder, so that the two can be moved together.
+func (s *session) filePath(output string) (func(folder, file string) string, error) {
 	from, err := filepath.Abs(s.files.Path(output))
 	if err != nil {
 		return nil, fmt.Errorf("cannot tell where the output folder is: %w", err)
 	}
-	return func(image *fleet.Image) string {
-		if path.IsAbs(image.File) {
-			return image.File
+	return func(folder, file string) string {
+		if path.IsAbs(file) {
+			return file
 		}
-		name := path.Join(image.Folder, image.File)
+		name := path.Join(folder, file)
 		to, err := filepath.Abs(s.files.Path(name))
 		if err != nil {
 			return name

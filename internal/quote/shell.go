@@ -7,9 +7,9 @@ import (
 	"strings"
 )
 
-var bareShell = regexp.MustCompile(`^[A-Za-z0-9_@%+:,./-]+$`)
+var bareShell = regexp.MustCompile(`^[A-Za-z0-9_@%+:,./-][A-Za-z0-9_@%+:,./=-]*$`)
 
-// Shell quotes a text as one word for a POSIX shell (XCU 2.2.2: within single
+// Shell quotes a text as one argument for a POSIX shell (XCU 2.2.2: within single
 // quotes every character stands for itself). A text must not hold NUL, which no
 // shell can carry.
 func Shell(text string) string {

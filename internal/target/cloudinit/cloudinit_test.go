@@ -2,8 +2,6 @@ package cloudinit_test
 
 import (
 	"bytes"
-	"context"
-	"flag"
 	"fmt"
 	"net/netip"
 	"os"
@@ -14,47 +12,16 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"stavren.example/stavren/examples"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/golden"
 	"stavren.example/stavren/internal/target/cloudinit"
 	"stavren.example/stavren/render"
 )
 
-var update = flag.Bool("update", false, "rewrite the golden files")
-
 // TestDemo compares what the demo fleet renders to with files that were read
 // and found good.
 func TestDemo(t *testing.T) {
-	f, err := source.Load(examples.TideOffice(), "tide-office.stavren.yaml", source.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	options := render.Options{Secrets: func(secret *fleet.Secret) (string, error) { return "high " + secret.Name, nil }}
-	for _, m := range f.Machines {
-		if len(cloudinit.Needs(f, m)) == 0 {
-			options.Machines = append(options.Machines, m.Name)
-		}
-	}
-	files, err := render.All(context.Background(), cloudinit.Target, f, options)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, file := range files {
-		name := filepath.Join("testdata", strings.ReplaceAll(file.Name, "/", "."))
-		if *update {
-			if err := os.WriteFile(name, file.Data, 0o644); err != nil {
-				t.Fatal(err)
-			}
-		}
-		want, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if !bytes.Equal(file.Data, want) {
-			t.Errorf("%s differs; go test -update rewrites it. got:\n%s", name, file.Data)
-		}
-	}
+	golden.Compare(t, golden.Render(t, cloudinit.Target, golden.Demo(t)))
 }
 
 // machine is a fleet of one machine that a program built.
@@ -70,16 +37,16 @@ func machine(change func(f *fleet.Fleet, m *fleet.Machine)) (*fleet.Fleet, *flee
 func userData(t *testing.T, change func(f *fleet.Fleet, m *fleet.Machine)) map[string]any {
 	t.Helper()
 	f, m := machine(change)
-	data, _, err := cloudinit.UserData(&render.Job{Fleet: f}, m, cloudinit.Virtio)
+	data, err := cloudinit.UserData(&render.Job{Fleet: f}, m, cloudinit.Virtio)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !bytes.HasPrefix(data, []byte("#cloud-config\n")) {
-		t.Errorf("user data starts with %.20q", data)
+	if !bytes.HasPrefix(data.Text, []byte("#cloud-config\n")) {
+		t.Errorf("user data starts with %.20q", data.Text)
 	}
 	var document map[string]any
-	if err := yaml.Load(data, &document); err != nil {
-		t.Fatalf("%v\n%s", err, data)
+	if err := yaml.Load(data.Text, &document); err != nil {
+		t.Fatalf("%v\n%s", err, data.Text)
 	}
 	return document
 }
@@ -182,6 +149,13 @@ func TestInstanceID(t *testing.T) {
 		"about":   {func(_ *fleet.Fleet, m *fleet.Machine) { m.About = "tides" }, true},
 		"package": {func(_ *fleet.Fleet, m *fleet.Machine) { m.FirstBoot.Packages = []string{"x"} }, false},
 		"user":    {func(_ *fleet.Fleet, m *fleet.Machine) { m.Users = []*fleet.User{{Name: "mira"}} }, false},
+		"boothook": {func(_ *fleet.Fleet, m *fleet.Machine) {
+			m.FirstBoot.Scripts = []*fleet.Script{{Name: "early", Content: fleet.Content{Text: "#cloud-boothook\n:\n"}}}
+		}, false},
+		"neighbour": {func(f *fleet.Fleet, m *fleet.Machine) {
+			f.Networks = []*fleet.Network{{Name: "inner", Mode: fleet.Isolated, Subnet: fleet.DefaultSubnet}}
+			f.Machines = append(f.Machines, &fleet.Machine{Name: "other", Image: m.Image, NICs: []*fleet.NIC{{Name: "inner", Address: netip.MustParseAddr("10.177.0.9")}}})
+		}, true},
 	} {
 		if got := id(c.change); (got == plain) != c.same {
 			t.Errorf("changing the %s: id %s, before %s", name, got, plain)
@@ -358,14 +332,17 @@ func TestPackageSources(t *testing.T) {
 	for system, want := range map[string]string{
 		"debian-12":          "map[apt:map[sources:map[tides.list:map[source:deb https://packages.skerry.example bookworm main]]]]",
 		"fedora-44":          "map[yum_repos:map[tides:map[baseurl:https://packages.skerry.example enabled:true gpgcheck:false name:tides]]]",
-		"opensuse-leap-16.0": "map[zypper:map[repos:[map[baseurl:https://packages.skerry.example enabled:1 id:tides name:tides]]]]",
+		"opensuse-leap-16.0": "map[zypper:map[repos:[map[autorefresh:1 baseurl:https://packages.skerry.example enabled:1 gpgcheck:0 id:tides name:tides]]]]",
+		"alpine-3.22":        "map[bootcmd:[[sh -c grep -qxF \"$2\" \"$1\" || printf '%s\\n' \"$2\" >>\"$1\" stavren /etc/apk/repositories https://packages.skerry.example]]]",
+		"arch":               "map[bootcmd:[[sh -c grep -qxF \"$2\" \"$1\" || printf '%s\\n' \"$2\" >>\"$1\" stavren /etc/pacman.conf Include = /etc/pacman.d/tides.conf]] write_files:[map[content:[tides]\nServer = https://packages.skerry.example\nSigLevel = Optional TrustAll\n owner:root:root path:/etc/pacman.d/tides.conf permissions:0644]]]",
+		"freebsd-14":         "map[write_files:[map[content:tides: {\n  url: \"https://packages.skerry.example\"\n  enabled: yes\n}\n owner:root:wheel path:/usr/local/etc/pkg/repos/tides.conf permissions:0644]]]",
 	} {
 		document := userData(t, func(f *fleet.Fleet, m *fleet.Machine) {
 			f.Images[0].OS = system
 			m.FirstBoot.Sources = source
 		})
 		got := map[string]any{}
-		for _, key := range []string{"apt", "yum_repos", "zypper"} {
+		for _, key := range []string{"apt", "yum_repos", "zypper", "bootcmd", "write_files"} {
 			if document[key] != nil {
 				got[key] = document[key]
 			}
@@ -374,11 +351,103 @@ func TestPackageSources(t *testing.T) {
 			t.Errorf("%s: got %v", system, got)
 		}
 	}
-	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
-		f.Images[0].OS = "alpine-3.22"
-		m.FirstBoot.Sources = source
+}
+
+// texts returns the user data of a machine as it is written.
+func texts(t *testing.T, change func(f *fleet.Fleet, m *fleet.Machine)) string {
+	t.Helper()
+	f, m := machine(change)
+	job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string, error) { return "high water", nil }}}
+	data, err := cloudinit.UserData(job, m, cloudinit.Virtio)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data.Text)
+}
+
+func wantAll(t *testing.T, text string, parts ...string) {
+	t.Helper()
+	for _, part := range parts {
+		if !strings.Contains(text, part) {
+			t.Errorf("%q is missing from\n%s", part, text)
+		}
+	}
+}
+
+func TestFreeBSD(t *testing.T) {
+	text := texts(t, func(f *fleet.Fleet, m *fleet.Machine) {
+		f.Images[0].OS = "freebsd-14"
+		m.Keyboard = "dk"
+		m.FirstBoot.Swap = fleet.GiB
+		m.Disks = []*fleet.Disk{{Name: "log", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv/log", Serial: "log-1"}}
+		m.FirstBoot.Files = []*fleet.File{{Path: "/etc/a"}, {Path: "/etc/b", Owner: "root:operator"}}
 	})
-	if _, err := cloudinit.Files(&render.Job{Fleet: f}, m, cloudinit.Virtio); err == nil {
-		t.Error("package sources of Alpine were lost in silence")
+	wantAll(t, text, "root:wheel", "root:operator", "newfs -U -L", "/dev/diskid/DISK-log-1", "[/dev/ufs/log, /srv/log, ufs, ")
+	for _, word := range []string{"fs_setup", "keyboard", "swap", "root:root"} {
+		if strings.Contains(text, word) {
+			t.Errorf("FreeBSD is told of %s:\n%s", word, text)
+		}
+	}
+}
+
+func TestWindows(t *testing.T) {
+	text := texts(t, func(f *fleet.Fleet, m *fleet.Machine) {
+		f.Images[0].OS = "windows-server-2025"
+		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}
+		m.Time.Zone = "Atlantic/Faroe"
+		m.Users = []*fleet.User{{Name: "mira", FullName: "Mira Holm", Admin: fleet.AdminWithPassword, Password: "door"}}
+		m.FirstBoot.Packages = []string{"nginx"}
+		m.FirstBoot.Services = []string{"W32Time"}
+		m.FirstBoot.Scripts = []*fleet.Script{
+			{Name: "pier", Content: fleet.Content{Text: "Write-Output 'open'\n"}},
+			{Name: "gate", Content: fleet.Content{Text: "@echo off\nver\n"}},
+			{Name: "clock", When: fleet.EveryBoot, Content: fleet.Content{Text: "Get-Date\n"}},
+		}
+	})
+	wantAll(t, text, "Content-Type: multipart/mixed", "groups: Administrators", "passwd: high water", "set_timezone: Atlantic/Faroe",
+		`filename="01-pier.ps1"`, "Write-Output 'open'\n", `filename="02-gate.cmd"`, `filename="99-services.ps1"`, "Start-Service -Name 'W32Time'",
+		`C:\ProgramData\stavren\03-clock.ps1`, "Register-ScheduledTask")
+	if strings.Contains(text, "nginx") {
+		t.Error("Windows is told of packages")
+	}
+}
+
+// TestNeighbours runs the boot command that names neighbours twice in a shell.
+func TestNeighbours(t *testing.T) {
+	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
+		f.Networks = []*fleet.Network{{Name: "reef", Mode: fleet.Isolated, Subnet: fleet.DefaultSubnet}}
+		for _, name := range []string{"gauge", "store"} {
+			f.Machines = append(f.Machines, &fleet.Machine{Name: name, Image: m.Image, Domain: "skerry.example",
+				NICs: []*fleet.NIC{{Name: "reef", Address: netip.MustParseAddr("10.177.0." + fmt.Sprint(3+len(f.Machines)))}}})
+		}
+	})
+	data, err := cloudinit.UserData(&render.Job{Fleet: f}, m, cloudinit.Virtio)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var document struct {
+		BootCommands [][]string `yaml:"bootcmd"`
+	}
+	if err := yaml.Load(data.Text, &document); err != nil {
+		t.Fatal(err)
+	}
+	hosts := filepath.Join(t.TempDir(), "hosts")
+	if err := os.WriteFile(hosts, []byte("127.0.0.1 localhost\n10.177.0.7 old # neighbour in tide-office\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	words := document.BootCommands[0]
+	words[2] = strings.ReplaceAll(words[2], "/etc/hosts", hosts)
+	want := "127.0.0.1 localhost\n10.177.0.4 gauge.skerry.example gauge # neighbour in tide-office\n10.177.0.5 store.skerry.example store # neighbour in tide-office\n"
+	for range 2 {
+		if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		got, err := os.ReadFile(hosts)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if string(got) != want {
+			t.Errorf("got\n%s", got)
+		}
 	}
 }

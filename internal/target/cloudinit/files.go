@@ -24,25 +24,50 @@ const (
 	ownFolder = "/var/lib/stavren"
 )
 
+// writtenFiles is what the files and scripts of a machine become.
+type writtenFiles struct {
+	nodes     []*yaml.Node
+	boothooks []part
+	secret    bool
+	parts     []Part
+}
+
+// boothook is the first line of a script that asks to be a part of its own,
+// which cloud-init runs as soon as it has read it.
+const boothook = "#cloud-boothook"
+
 // files renders files and scripts. Scripts travel as files in the folders that
 // cloud-init runs, never as lines of a command list, where quoting breaks them.
-// It reports whether one of them holds a secret.
-func files(job *render.Job, m *fleet.Machine, system catalog.System) (list []*yaml.Node, secret bool, err error) {
+func files(job *render.Job, m *fleet.Machine, system catalog.System) (written writtenFiles, err error) {
+	add := func(name, text, mode, owner string, deferred bool) {
+		written.nodes = append(written.nodes, writeFile(name, text, mode, owner, deferred))
+	}
+	rootOwner := "root:" + system.Family.RootGroup
 	for _, file := range m.FirstBoot.Files {
 		text, revealed, err := reveal(job, &file.Content)
 		if err != nil {
-			return nil, false, fmt.Errorf("file %s: %w", file.Path, err)
+			return writtenFiles{}, fmt.Errorf("file %s: %w", file.Path, err)
 		}
-		secret = secret || revealed
-		list = append(list, writeFile(file.Path, text, fleet.FormatMode(file.Mode), file.Owner, deferred(m, file)))
+		written.secret = written.secret || revealed
+		written.parts = append(written.parts, Part{"file " + file.Path, len(text)})
+		owner := file.Owner
+		if owner == fleet.DefaultFileOwner && file.IsDefault("owner") {
+			owner = rootOwner
+		}
+		add(file.Path, text, fleet.FormatMode(file.Mode), owner, deferred(m, file))
 	}
 	counts := map[fleet.When]int{}
 	for _, script := range m.FirstBoot.Scripts {
 		text, revealed, err := reveal(job, &script.Content)
 		if err != nil {
-			return nil, false, fmt.Errorf("script %s: %w", script.Name, err)
+			return writtenFiles{}, fmt.Errorf("script %s: %w", script.Name, err)
 		}
-		secret = secret || revealed
+		written.secret = written.secret || revealed
+		written.parts = append(written.parts, Part{"script " + script.Name, len(text)})
+		if strings.HasPrefix(text, boothook) {
+			written.boothooks = append(written.boothooks, part{script.Name, "text/cloud-boothook", text})
+			continue
+		}
 		counts[script.When]++
 		folder := onceFolder
 		if script.When == fleet.EveryBoot {
@@ -52,22 +77,22 @@ func files(job *render.Job, m *fleet.Machine, system catalog.System) (list []*ya
 		text = withInterpreter(text)
 		if script.RunAs != fleet.DefaultRunAs {
 			own := ownFolder + "/" + string(script.When) + "-" + name
-			list = append(list, writeFile(own, text, "0700", script.RunAs+":"+script.RunAs, true))
+			add(own, text, "0700", script.RunAs+":"+script.RunAs, true)
 			text = fmt.Sprintf("#!/bin/sh\nexec su - %s -c %s\n", script.RunAs, own)
 		}
-		list = append(list, writeFile(folder+"/"+name, text, "0700", fleet.DefaultFileOwner, false))
+		add(folder+"/"+name, text, "0700", rootOwner, false)
 	}
 	if services := m.FirstBoot.Services; len(services) > 0 {
 		text, err := enableServices(services, system)
 		if err != nil {
-			return nil, false, err
+			return writtenFiles{}, err
 		}
-		list = append(list, writeFile(onceFolder+"/99-services", text, "0700", fleet.DefaultFileOwner, false))
+		add(onceFolder+"/99-services", text, "0700", rootOwner, false)
 	}
 	if m.SSH.RootLogin == fleet.RootLoginByAnyWay {
-		list = append(list, writeFile("/etc/ssh/sshd_config.d/10-root.conf", "PermitRootLogin yes\n", "0644", fleet.DefaultFileOwner, false))
+		add("/etc/ssh/sshd_config.d/10-root.conf", "PermitRootLogin yes\n", "0644", rootOwner, false)
 	}
-	return list, secret, nil
+	return written, nil
 }
 
 // enableServices is a script that enables and starts services by the system's
@@ -110,8 +135,8 @@ func writeFile(name, text, mode, owner string, deferred bool) *yaml.Node {
 	}
 	return mapping(
 		"path", name,
-		"owner", owner,
-		"permissions", mode,
+		"owner", optional(owner),
+		"permissions", optional(mode),
 		"defer", late,
 		"encoding", encoding,
 		"content", content,

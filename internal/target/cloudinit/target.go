@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 
-	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/render"
@@ -16,11 +15,11 @@ import (
 
 // Target renders the three files of each machine into a folder of its name.
 var Target = render.Target{
-	Name:    "cloud-init",
-	Summary: "first-boot data that cloud-init reads, as three files a machine",
-	Writes:  []string{"MACHINE/user-data", "MACHINE/meta-data", "MACHINE/network-config"},
-	Fates:   append(Fates(), hostFates...),
-	Needs:   Needs,
+	Name:      "cloud-init",
+	Summary:   "first-boot data that cloud-init reads, as three files a machine",
+	Writes:    []string{"MACHINE/user-data", "MACHINE/meta-data", "MACHINE/network-config"},
+	Fates:     append(Fates(), hostFates...),
+	Overrides: Overrides,
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		files, err := Files(job, m, Virtio)
 		for i := range files {
@@ -30,27 +29,51 @@ var Target = render.Target{
 	},
 }
 
-// Needs reports a machine whose first-boot data cannot be rendered: Windows reads
-// another form of it.
-func Needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
-	if system := catalog.Of(f, m); system.Family.PackageManager == "" {
-		return []finding.Finding{{
-			Rule: "windows-not-rendered", Severity: finding.Error, Place: m.PlaceOf("image"), Path: "machines." + m.Name + ".image",
-			Message: fmt.Sprintf("machine %s runs %s, whose first-boot data is not rendered yet", m.Name, system.Title),
-			Remedy:  "render the other machines with --machine",
-		}}
+// Overrides says what becomes of first-boot fields on systems that read less of
+// the data than most: Windows and FreeBSD, and Alpine's keyboard.
+func Overrides(f *fleet.Fleet, m *fleet.Machine) []render.Fate {
+	system := catalog.Of(f, m)
+	switch {
+	case system.Family.Name == catalog.Windows:
+		return windowsFates
+	case system.Family.Name == catalog.FreeBSD:
+		return freeBSDFates
+	case !system.Keyboard():
+		return noKeyboard
 	}
 	return nil
 }
 
+var noKeyboard = render.LeaveOut("cloud-init sets no keyboard on this system", "machine.keyboard")
+
+var windowsFates = append(render.LeaveOut("Windows reads no such first-boot data",
+	"machine.language", "machine.keyboard", "first_boot.refresh", "first_boot.upgrade", "first_boot.restart",
+	"first_boot.packages", "first_boot.swap", "first_boot.guest_tools",
+	"package_source.url", "package_source.suite", "package_source.components", "package_source.key",
+	"disk.filesystem", "disk.label", "disk.mount", "disk.options", "share.host", "share.machine", "share.read_only",
+	"user.shell", "user.home", "user.uid", "user.password_hash", "user.locked",
+	"ssh.root_login", "ssh.password_login", "file.mode", "file.owner", "script.run_as"),
+	render.Fate{Field: "user.password", Outcome: render.Adapted, How: "it stands in the first-boot data in the clear, since Windows takes no hash"},
+	render.Fate{Field: "user.admin", Outcome: render.Adapted, How: "both kinds become membership of Administrators"},
+	render.Fate{Field: "script.when", Outcome: render.Adapted, How: "scripts of every boot become a scheduled task at startup"},
+	render.Fate{Field: "script.text", Outcome: render.Adapted, How: "each script is a part of a MIME archive, run by PowerShell or, if it starts with @echo, by cmd"},
+	render.Fate{Field: "first_boot.services", Outcome: render.Adapted, How: "a last PowerShell script sets and starts them"},
+)
+
+var freeBSDFates = append(render.LeaveOut("cloud-init does not say it on FreeBSD",
+	"machine.keyboard", "first_boot.swap", "share.host", "share.machine", "share.read_only"),
+	render.Fate{Field: "disk.filesystem", Outcome: render.Adapted, How: "every file system becomes UFS, made by newfs on an empty disk"},
+	render.Fate{Field: "disk.mount", Outcome: render.Adapted, How: "mounted by its label below /dev/ufs"},
+)
+
 // Files renders user-data, meta-data and network-config. Data that holds a secret
 // is for its owner's eyes alone.
 func Files(job *render.Job, m *fleet.Machine, platform Platform) ([]render.File, error) {
-	userData, secret, err := UserData(job, m, platform)
+	userData, err := UserData(job, m, platform)
 	if err != nil {
 		return nil, fmt.Errorf("user-data: %w", err)
 	}
-	metaData, err := MetaData(m, userData)
+	metaData, err := MetaData(m, userData.Identity)
 	if err != nil {
 		return nil, fmt.Errorf("meta-data: %w", err)
 	}
@@ -59,20 +82,21 @@ func Files(job *render.Job, m *fleet.Machine, platform Platform) ([]render.File,
 		return nil, fmt.Errorf("network-config: %w", err)
 	}
 	mode := fs.FileMode(0o644)
-	if secret {
+	if userData.Secret {
 		mode = 0o600
 	}
 	return []render.File{
-		{Name: "user-data", Data: userData, Mode: mode},
+		{Name: "user-data", Data: userData.Text, Mode: mode},
 		{Name: "meta-data", Data: metaData, Mode: 0o644},
 		{Name: "network-config", Data: network, Mode: 0o644},
 	}, nil
 }
 
 // MetaData names the instance. cloud-init runs the first boot again when the
-// instance's id changes, so the id changes exactly when the user data does.
-func MetaData(m *fleet.Machine, userData []byte) ([]byte, error) {
-	sum := sha256.Sum256(userData)
+// instance's id changes, so the id changes exactly when the identity of the user
+// data does.
+func MetaData(m *fleet.Machine, identity []byte) ([]byte, error) {
+	sum := sha256.Sum256(identity)
 	return encode("", mapping(
 		"instance-id", fmt.Sprintf("%s-%x", m.Name, sum[:6]),
 		"local-hostname", m.HostName,
@@ -90,7 +114,7 @@ func Fates() []render.Fate {
 		"user.full_name", "user.uid", "user.groups", "user.shell", "user.home", "user.keys", "user.password_hash", "user.locked", "user.expires",
 		"ssh.password_login", "time.zone", "time.servers",
 		"first_boot.refresh", "first_boot.upgrade", "first_boot.restart", "first_boot.packages", "first_boot.swap",
-		"key.text", "file.text", "file.mode", "file.owner", "script.text",
+		"key.text", "file.text", "file.mode", "file.owner",
 	)
 	adapted := func(how string, fields ...string) {
 		for _, field := range fields {
@@ -106,8 +130,9 @@ func Fates() []render.Fate {
 	adapted("a script of the administrator's starts it with su", "script.run_as")
 	adapted("the text is written as it was filled", "file.fill", "script.fill")
 	adapted("a last script enables and starts them", "first_boot.services")
-	adapted("the package qemu-guest-agent", "first_boot.guest_tools")
-	adapted("as sources of apt, dnf or zypper, by the system's family", "package_source.url", "package_source.suite", "package_source.components", "package_source.key")
+	adapted("a script that starts with #cloud-boothook becomes a part of a MIME archive, every other one a file", "script.text")
+	adapted("the hypervisor's helper as a package", "first_boot.guest_tools")
+	adapted("in the way of apt, dnf, zypper, apk, pacman or pkg, by the system's family", "package_source.url", "package_source.suite", "package_source.components", "package_source.key")
 	return fates
 }
 

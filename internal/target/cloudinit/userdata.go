@@ -1,6 +1,7 @@
 package cloudinit
 
 import (
+	"bytes"
 	"slices"
 	"strings"
 
@@ -15,34 +16,82 @@ import (
 type Platform struct {
 	// DiskDevice returns the device of a data disk inside the machine.
 	DiskDevice func(disk *fleet.Disk) string
+	// FindDisk returns a shell command that prints the device of a data disk, on
+	// platforms that give it no name of its own; DiskDevice is then a link that
+	// is made to it. It is nil elsewhere.
+	FindDisk func(disk *fleet.Disk) []string
 	// GuestTools is the package of the hypervisor's helper, or empty.
 	GuestTools string
+	// Shares says that folders of the host appear as virtiofs under their names.
+	Shares bool
+	// Neighbours says that the machine is told the names of those beside it on
+	// networks that have no name server.
+	Neighbours bool
 }
 
 // Virtio is the platform of hypervisors whose disks carry their serials to the
-// guest by virtio: udev names them below /dev/disk/by-id.
+// guest: udev names them below /dev/disk/by-id after the bus and, where QEMU
+// emulates a drive, after its model (60-persistent-storage.rules).
 var Virtio = Platform{
-	DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/virtio-" + disk.Serial },
+	DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/" + byID[disk.Bus] + disk.Serial },
 	GuestTools: "qemu-guest-agent",
+	Shares:     true,
+	Neighbours: true,
 }
 
-// UserData renders what happens inside the machine as cloud-config, the form
-// that starts with "#cloud-config". It reports whether the data holds a secret.
-func UserData(job *render.Job, m *fleet.Machine, platform Platform) (data []byte, secret bool, err error) {
+var byID = map[fleet.DiskBus]string{
+	fleet.VirtIO: "virtio-", fleet.SCSI: "scsi-0QEMU_QEMU_HARDDISK_", fleet.SATA: "ata-QEMU_HARDDISK_", fleet.NVMe: "nvme-QEMU_NVMe_Ctrl_",
+}
+
+// deviceOf is where a system finds a data disk. FreeBSD names disks after their
+// serials whatever they are attached to (geom_label's diskid).
+func (p Platform) deviceOf(system catalog.System, disk *fleet.Disk) string {
+	if system.Family.Name == catalog.FreeBSD {
+		return "/dev/diskid/DISK-" + disk.Serial
+	}
+	return p.DiskDevice(disk)
+}
+
+// Data is the user data of one machine.
+type Data struct {
+	Text []byte
+	// Identity is what of it makes a new instance when it changes: all but what
+	// runs at every start anyway.
+	Identity []byte
+	// Secret says that the text holds a secret.
+	Secret bool
+	// Parts are the sizes of what is in it, for whom a limit is too narrow.
+	Parts []Part
+}
+
+// Part is one piece of user data and its size in bytes.
+type Part struct {
+	Name string
+	Size int
+}
+
+// UserData renders what happens inside the machine: as cloud-config, the form
+// that starts with "#cloud-config", or as an archive of parts where a script
+// has to be one of its own.
+func UserData(job *render.Job, m *fleet.Machine, platform Platform) (Data, error) {
 	system := catalog.Of(job.Fleet, m)
+	if system.Family.Name == catalog.Windows {
+		return windowsData(job, m, system)
+	}
+	return unixData(job, m, system, platform)
+}
+
+func unixData(job *render.Job, m *fleet.Machine, system catalog.System, platform Platform) (Data, error) {
 	boot := m.FirstBoot
 	accounts, passwords, err := users(job, m, system)
 	if err != nil {
-		return nil, false, err
+		return Data{}, err
 	}
-	written, revealed, err := files(job, m, system)
+	written, err := files(job, m, system)
 	if err != nil {
-		return nil, false, err
+		return Data{}, err
 	}
-	sources, err := packageSources(boot.Sources, system)
-	if err != nil {
-		return nil, false, err
-	}
+	sources := packageSources(boot.Sources, system)
 	packages := boot.Packages
 	if boot.GuestTools && platform.GuestTools != "" && !slices.Contains(packages, platform.GuestTools) {
 		packages = append(slices.Clone(packages), platform.GuestTools)
@@ -59,21 +108,44 @@ func UserData(job *render.Job, m *fleet.Machine, platform Platform) (data []byte
 		"timezone", timeZone(m),
 		"ntp", timeServers(m),
 		"locale", optional(m.Language),
-		"keyboard", mapping("layout", optional(m.Keyboard)),
-		"fs_setup", fileSystems(m, platform),
-		"mounts", mounts(m),
-		"swap", swap(boot.Swap),
 	}
-	pairs = append(pairs, sources...)
+	if system.Keyboard() {
+		pairs = append(pairs, "keyboard", mapping("layout", optional(m.Keyboard)))
+	}
+	pairs = append(pairs,
+		"fs_setup", fileSystems(m, system, platform),
+		"mounts", mounts(m, system),
+	)
+	if system.Family.Name != catalog.FreeBSD {
+		pairs = append(pairs, "swap", swap(boot.Swap))
+	}
+	pairs = append(pairs, sources.keys...)
 	pairs = append(pairs,
 		"package_update", boot.Refresh,
 		"package_upgrade", boot.Upgrade,
 		"package_reboot_if_required", boot.Restart,
 		"packages", packages,
-		"write_files", written,
+		"write_files", append(sources.files, written.nodes...),
 	)
-	data, err = encode("#cloud-config\n", mapping(pairs...))
-	return data, revealed || passwords != nil, err
+	const heading = "#cloud-config\n"
+	config, err := encode(heading, mapping(pairs...))
+	if err != nil {
+		return Data{}, err
+	}
+	data := Data{Text: config, Identity: config, Secret: written.secret || passwords != nil, Parts: written.parts}
+	if commands := earlyCommands(job.Fleet, m, system, platform, sources.commands); len(commands) > 0 {
+		early, err := encode("", mapping("bootcmd", commands))
+		if err != nil {
+			return Data{}, err
+		}
+		data.Text = append(bytes.Clone(config), early...)
+	}
+	if len(written.boothooks) > 0 {
+		parts := append([]part{{"cloud-config.yaml", "text/cloud-config", string(data.Text)}}, written.boothooks...)
+		data.Identity = archive(append([]part{{"cloud-config.yaml", "text/cloud-config", string(config)}}, written.boothooks...))
+		data.Text = archive(parts)
+	}
+	return data, nil
 }
 
 func fullName(m *fleet.Machine) any {
@@ -116,14 +188,15 @@ func optional(text string) any {
 // fileSystems formats data disks. With partition "auto" cloud-init takes a disk
 // that holds the file system asked for as it is, formats an empty one as a
 // whole, and leaves one that holds anything else alone (cc_disk_setup, mkfs).
-func fileSystems(m *fleet.Machine, platform Platform) []*yaml.Node {
+// FreeBSD has none of the programs that it looks for; see newFileSystem.
+func fileSystems(m *fleet.Machine, system catalog.System, platform Platform) []*yaml.Node {
 	var list []*yaml.Node
 	for _, disk := range m.Disks {
-		if disk.FileSystem == "" {
+		if disk.FileSystem == "" || system.Family.Name == catalog.FreeBSD {
 			continue
 		}
 		list = append(list, mapping(
-			"device", platform.DiskDevice(disk),
+			"device", platform.deviceOf(system, disk),
 			"filesystem", disk.FileSystem,
 			"label", disk.Label,
 			"partition", "auto",
@@ -135,15 +208,18 @@ func fileSystems(m *fleet.Machine, platform Platform) []*yaml.Node {
 
 // mounts renders fstab lines. nofail lets a machine boot without its data disk;
 // the last two fields are no dump, and the check after the root's.
-func mounts(m *fleet.Machine) []*yaml.Node {
+func mounts(m *fleet.Machine, system catalog.System) []*yaml.Node {
 	var list []*yaml.Node
 	for _, disk := range m.Disks {
 		if disk.Mount == "" {
 			continue
 		}
-		options := strings.Join(append([]string{"defaults", "nofail"}, disk.Options...), ",")
-		line := node([]string{"LABEL=" + disk.Label, disk.Mount, disk.FileSystem, options, "0", "2"})
-		list = append(list, flow(line))
+		fields := []string{"LABEL=" + disk.Label, disk.Mount, disk.FileSystem, "defaults,nofail", "0", "2"}
+		if system.Family.Name == catalog.FreeBSD {
+			fields = []string{"/dev/ufs/" + disk.Label, disk.Mount, "ufs", "rw,failok", "0", "2"}
+		}
+		fields[3] = strings.Join(append([]string{fields[3]}, disk.Options...), ",")
+		list = append(list, flow(node(fields)))
 	}
 	return list
 }

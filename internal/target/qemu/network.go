@@ -1,6 +1,7 @@
 package qemu
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -10,14 +11,66 @@ import (
 	"stavren.example/stavren/internal/quote"
 )
 
-// userNetwork renders a nat network as QEMU's user-mode network, which needs no
-// rights on the host. Ports are forwarded to the machine's first interface.
-func userNetwork(f *fleet.Fleet, m *fleet.Machine, at int) (string, error) {
-	nic := m.NICs[at]
-	network := f.Network(nic.Network)
-	if network == nil {
-		return "", fmt.Errorf("network %q is not defined", nic.Network)
+// models are QEMU's names of network interfaces.
+var models = map[fleet.NICModel]string{fleet.VirtIONIC: "virtio-net-pci", fleet.E1000: "e1000"}
+
+// networks attaches the interfaces. Ports are forwarded through the first one
+// on a nat network.
+func (r *run) networks(f *fleet.Fleet, m *fleet.Machine) error {
+	forwarding := forwardingNIC(f, m)
+	for i, nic := range m.NICs {
+		network := f.Network(nic.Network)
+		if network == nil {
+			return fmt.Errorf("network %q is not defined", nic.Network)
+		}
+		var netdev string
+		switch network.Mode {
+		case fleet.Bridged:
+			netdev = fmt.Sprintf("bridge,id=net%d,br=%s", i, quote.QEMU(bridgeOf(network)))
+		case fleet.HostOnly, fleet.Isolated:
+			netdev = segment(f, network, i)
+		default:
+			var err error
+			if netdev, err = userNetwork(network, m, nic, i, nic == forwarding); err != nil {
+				return err
+			}
+		}
+		r.option("-netdev", netdev)
+		r.option("-device", fmt.Sprintf("%s,netdev=net%d,mac=%s", models[nic.Model], i, nic.HardwareAddress))
 	}
+	return nil
+}
+
+// forwardingNIC is the interface through which ports are forwarded, or nil.
+func forwardingNIC(f *fleet.Fleet, m *fleet.Machine) *fleet.NIC {
+	for _, nic := range m.NICs {
+		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT {
+			return nic
+		}
+	}
+	return nil
+}
+
+// bridgeOf is the host's bridge, by default the one that QEMU's helper takes.
+func bridgeOf(network *fleet.Network) string {
+	if network.Bridge == "" {
+		return "br0"
+	}
+	return network.Bridge
+}
+
+// segment joins machines by datagrams to a multicast group on the host's
+// loopback, which needs no rights and no daemon: whoever has the same fleet and
+// network is on it. The group lies in the block for private use (RFC 2365).
+func segment(f *fleet.Fleet, network *fleet.Network, at int) string {
+	sum := sha256.Sum256([]byte("segment\x00" + f.Name + "\x00" + network.Name + "\x00"))
+	port := 32768 + (int(sum[3])<<8|int(sum[4]))%16384
+	return fmt.Sprintf("socket,id=net%d,mcast=239.%d.%d.%d:%d,localaddr=127.0.0.1", at, 192+sum[0]%64, sum[1], sum[2], port)
+}
+
+// userNetwork renders a nat network as QEMU's user-mode network, which needs no
+// rights on the host.
+func userNetwork(network *fleet.Network, m *fleet.Machine, nic *fleet.NIC, at int, forwards bool) (string, error) {
 	plan, err := planUserNetwork(network, nic.Address)
 	if err != nil {
 		return "", err
@@ -33,7 +86,7 @@ func userNetwork(f *fleet.Fleet, m *fleet.Machine, at int) (string, error) {
 	for _, domain := range network.Search {
 		options = append(options, "dnssearch="+quote.QEMU(domain))
 	}
-	if at == 0 {
+	if forwards {
 		for _, port := range m.Ports {
 			options = append(options, fmt.Sprintf("hostfwd=%s:%s:%d-%s:%d", port.Protocol, port.Listen, port.Host, plan.machine, port.Machine))
 		}

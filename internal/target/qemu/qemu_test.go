@@ -3,67 +3,30 @@ package qemu_test
 import (
 	"bytes"
 	"context"
-	"flag"
 	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
-	"stavren.example/stavren/examples"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/golden"
 	"stavren.example/stavren/internal/target/qemu"
 	"stavren.example/stavren/render"
 )
 
-var update = flag.Bool("update", false, "rewrite the golden files")
-
-func demo(t *testing.T) *fleet.Fleet {
-	t.Helper()
-	f, err := source.Load(examples.TideOffice(), "tide-office.stavren.yaml", source.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	return f
-}
-
-func renderAll(t *testing.T, f *fleet.Fleet, options render.Options) map[string]render.File {
-	t.Helper()
-	files, err := render.All(context.Background(), qemu.Target, f, options)
-	if err != nil {
-		t.Fatal(err)
-	}
-	byName := map[string]render.File{}
-	for _, file := range files {
-		byName[file.Name] = file
-	}
-	return byName
-}
-
 func TestDemo(t *testing.T) {
-	files := renderAll(t, demo(t), render.Options{Machines: []string{"almanac"}})
-	for _, name := range []string{"almanac/run.sh", "almanac/almanac.service"} {
-		path := filepath.Join("testdata", strings.ReplaceAll(name, "/", "."))
-		got := files[name].Data
-		if *update {
-			if err := os.WriteFile(path, got, 0o644); err != nil {
-				t.Fatal(err)
-			}
+	files := golden.Render(t, qemu.Target, golden.Demo(t))
+	golden.Compare(t, files)
+	for name, mode := range map[string]os.FileMode{"almanac/run.sh": 0o755, "chartroom/console.password": 0o600, "store/seed.iso": 0o600} {
+		if files[name].Mode != mode {
+			t.Errorf("%s has mode %v", name, files[name].Mode)
 		}
-		want, err := os.ReadFile(path)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if !bytes.Equal(got, want) {
-			t.Errorf("%s differs; go test -update rewrites it. got:\n%s", path, got)
-		}
-	}
-	if files["almanac/run.sh"].Mode != 0o755 {
-		t.Errorf("run.sh has mode %v", files["almanac/run.sh"].Mode)
 	}
 }
 
@@ -80,7 +43,7 @@ func script(t *testing.T, change func(f *fleet.Fleet, m *fleet.Machine)) string 
 	if err := os.Mkdir(folder, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for name, file := range renderAll(t, f, render.Options{}) {
+	for name, file := range golden.Render(t, qemu.Target, f) {
 		if err := os.WriteFile(filepath.Join(folder, filepath.Base(name)), file.Data, file.Mode); err != nil {
 			t.Fatal(err)
 		}
@@ -100,6 +63,31 @@ func hostile(f *fleet.Fleet, m *fleet.Machine) {
 	}
 }
 
+// everything asks for all that a machine can have on a host.
+func everything(f *fleet.Fleet, m *fleet.Machine) {
+	f.Secrets = []*fleet.Secret{{Name: "screen", Env: "SCREEN"}}
+	f.Networks = []*fleet.Network{
+		{Name: "quay", Subnet: netip.MustParsePrefix("10.44.7.0/24")},
+		{Name: "reef", Mode: fleet.Isolated, Subnet: netip.MustParsePrefix("10.44.9.0/24")},
+		{Name: "archive", Mode: fleet.HostOnly, Subnet: netip.MustParsePrefix("10.44.8.0/24")},
+	}
+	m.NICs = []*fleet.NIC{
+		{Name: "reef", Address: netip.MustParseAddr("10.44.9.5")}, {Name: "quay", Model: fleet.E1000},
+		{Name: "archive", Address: netip.MustParseAddr("10.44.8.5")},
+	}
+	m.Disks = []*fleet.Disk{
+		{Name: "root", Format: fleet.Full, Size: 200 * fleet.MiB},
+		{Name: "a", Bus: fleet.SCSI, Size: fleet.GiB}, {Name: "b", Bus: fleet.SATA, Size: fleet.GiB}, {Name: "c", Bus: fleet.NVMe, Size: fleet.GiB},
+	}
+	m.Firmware = fleet.Firmware{Kind: fleet.UEFI, SecureBoot: true, TPM: true}
+	m.Console = fleet.Console{Kind: fleet.Graphical, Resolution: "1920x1080", Password: "screen"}
+	m.Keyboard = "dk"
+	m.FirstBoot.GuestTools = true
+	m.Media = []*fleet.Medium{{Name: "install", File: "install, 1.iso", BootFirst: true, Eject: true}, {Name: "tools", File: "tools.iso"}}
+	m.Resources.Priority = fleet.High
+	m.Autostart, m.AutostartDelay = true, 30*time.Second
+}
+
 func TestShellReadsScript(t *testing.T) {
 	shellcheck, err := exec.LookPath("shellcheck")
 	if err != nil {
@@ -108,7 +96,7 @@ func TestShellReadsScript(t *testing.T) {
 	// SC2016 asks whether $(name) in single quotes was meant to expand: it was not.
 	for _, change := range []func(*fleet.Fleet, *fleet.Machine){
 		func(*fleet.Fleet, *fleet.Machine) {}, hostile,
-		func(f *fleet.Fleet, _ *fleet.Machine) { f.Images[0].Arch = "arm64" },
+		func(f *fleet.Fleet, _ *fleet.Machine) { f.Images[0].Arch = "arm64" }, everything,
 	} {
 		path := script(t, change)
 		if out, err := exec.Command("sh", "-n", path).CombinedOutput(); err != nil {
@@ -162,7 +150,11 @@ func start(t *testing.T, path string, environment ...string) (output string, ran
 			break
 		}
 	}
-	time.Sleep(500 * time.Millisecond)
+	select {
+	case <-ended:
+		return out.String(), false
+	case <-time.After(500 * time.Millisecond):
+	}
 	if err := c.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Error(err)
 	}
@@ -178,9 +170,27 @@ func TestQEMUTakesOptions(t *testing.T) {
 			f.Networks = []*fleet.Network{{Name: "quay", Subnet: netip.MustParsePrefix("10.44.7.8/29"), Search: []string{"skerry.example"}}}
 			m.NICs = []*fleet.NIC{{Name: "quay", Address: netip.MustParseAddr("10.44.7.10")}, {Name: "again", Network: "quay"}}
 		},
+		"everything": everything,
+		"plain UEFI": func(f *fleet.Fleet, m *fleet.Machine) { m.Firmware.Kind = fleet.UEFI },
+		"another system's screen": func(f *fleet.Fleet, m *fleet.Machine) {
+			f.Images[0].OS = "freebsd-14"
+			m.Console = fleet.Console{Kind: fleet.Graphical}
+		},
+		"SPICE": func(f *fleet.Fleet, m *fleet.Machine) {
+			f.Secrets = []*fleet.Secret{{Name: "screen", Env: "SCREEN"}}
+			m.Console = fleet.Console{Kind: fleet.Graphical, Protocol: fleet.SPICE, Password: "screen"}
+		},
+		"start of a disk": func(_ *fleet.Fleet, m *fleet.Machine) {
+			m.Disks = []*fleet.Disk{{Name: "readings", Size: fleet.GiB, Start: image}}
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := script(t, change)
+			for _, disc := range []string{"install, 1.iso", "tools.iso"} {
+				if err := os.WriteFile(filepath.Join(filepath.Dir(filepath.Dir(path)), disc), make([]byte, 1<<20), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
 			out, ran := start(t, path, "STAVREN_IMAGE="+image)
 			if !ran {
 				t.Fatalf("QEMU refused: %s", out)
@@ -189,7 +199,7 @@ func TestQEMUTakesOptions(t *testing.T) {
 				t.Errorf("QEMU warns: %s", out)
 			}
 			info, err := exec.Command("qemu-img", "info", filepath.Join(filepath.Dir(path), "root.qcow2")).Output()
-			if err != nil || !strings.Contains(string(info), "virtual size: 10 GiB") || !strings.Contains(string(info), image) {
+			if err != nil || !strings.Contains(string(info), "virtual size: ") || name != "everything" && !strings.Contains(string(info), image) {
 				t.Errorf("root disk: %v\n%s", err, info)
 			}
 		})
@@ -228,23 +238,105 @@ func TestSystemdReadsUnit(t *testing.T) {
 	}
 }
 
-func TestNeedsFile(t *testing.T) {
-	f := demo(t)
-	f.Images[0].File = ""
-	found := qemu.Target.Needs(f, f.Machines[0])
-	if len(found) != 1 || found[0].Rule != "image-without-file" || !found[0].Place.IsValid() {
-		t.Errorf("findings: %+v", found)
+// TestScriptTellsState holds what the script says of a machine that runs, and
+// that it does not start it twice.
+func TestScriptTellsState(t *testing.T) {
+	image := base(t, "qcow2", "64M")
+	path := script(t, func(*fleet.Fleet, *fleet.Machine) {})
+	call := func(word string) (string, int) {
+		c := exec.Command("sh", path, word)
+		c.Env = append(os.Environ(), "STAVREN_WAIT=1", "STAVREN_ACCEL=tcg", "STAVREN_IMAGE="+image)
+		out, err := c.CombinedOutput()
+		if _, exited := err.(*exec.ExitError); err != nil && !exited {
+			t.Fatal(err)
+		}
+		return string(out), c.ProcessState.ExitCode()
+	}
+	expect := func(word, want string, wantCode int) {
+		t.Helper()
+		if out, code := call(word); !strings.Contains(out, want) || code != wantCode {
+			t.Errorf("%s: exit code %d, %q", word, code, out)
+		}
+	}
+	expect("status", "almanac is off", 3)
+	expect("stop", "almanac is off", 0)
+	expect("begin", "almanac: knows start, stop and status, not begin", 1)
+	run := exec.Command("sh", path)
+	run.Env = append(os.Environ(), "STAVREN_ACCEL=tcg", "STAVREN_IMAGE="+image)
+	if err := run.Start(); err != nil {
+		t.Fatal(err)
+	}
+	pid := strconv.Itoa(run.Process.Pid)
+	pidFile := filepath.Join(filepath.Dir(path), "almanac.pid")
+	for range 200 {
+		if _, err := os.Stat(pidFile); err == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	expect("status", "almanac runs as process "+pid, 0)
+	expect("start", "is running already, as process "+pid, 1)
+	expect("stop", "still runs after 1 seconds; look at its console, or end it with: kill "+pid, 1)
+	if err := run.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	run.Wait()
+	expect("status", "almanac is off", 3)
+	// A pid file that a crash left, with a number that is another process's now.
+	if err := os.WriteFile(pidFile, []byte(strconv.Itoa(os.Getpid())), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	expect("status", "almanac is off", 3)
+}
+
+func TestNeeds(t *testing.T) {
+	for rule, change := range map[string]func(f *fleet.Fleet, m *fleet.Machine){
+		"image-without-file": func(f *fleet.Fleet, _ *fleet.Machine) { f.Images[0].File = "" },
+		"port-without-nat":   func(f *fleet.Fleet, _ *fleet.Machine) { f.Networks[0].Mode = fleet.Isolated },
+		"no-dhcp-server": func(f *fleet.Fleet, m *fleet.Machine) {
+			m.NICs = append(m.NICs, &fleet.NIC{Name: "reef"})
+			m.NICs[1].Network = "reef"
+		},
+		"vnc-port-too-low": func(_ *fleet.Fleet, m *fleet.Machine) {
+			m.Console = fleet.Console{Kind: fleet.Graphical, Port: 590, Protocol: fleet.VNC}
+		},
+	} {
+		f := golden.Demo(t)
+		m := f.Machine("almanac")
+		if found := qemu.Target.Needs(f, m); len(found) != 0 {
+			t.Fatalf("findings: %+v", found)
+		}
+		change(f, m)
+		found := qemu.Target.Needs(f, m)
+		if len(found) != 1 || found[0].Rule != rule || found[0].Remedy == "" {
+			t.Errorf("%s: findings %+v", rule, found)
+		}
 	}
 }
 
-func TestImagePath(t *testing.T) {
+// TestSegments holds that machines of one network meet on one segment, and those
+// of another do not.
+func TestSegments(t *testing.T) {
+	find := regexp.MustCompile(`mcast=[0-9.:]+`)
+	of := func(data []byte) string { return strings.Join(find.FindAllString(string(data), -1), " ") }
+	files := golden.Render(t, qemu.Target, golden.Demo(t), "gauge-1", "gauge-2", "store")
+	one, two, store := of(files["gauge-1/run.sh"].Data), of(files["gauge-2/run.sh"].Data), of(files["store/run.sh"].Data)
+	if one == "" || one != two || store == "" || store == one {
+		t.Errorf("segments %q, %q and %q", one, two, store)
+	}
+}
+
+func TestFilePath(t *testing.T) {
 	for _, c := range []struct{ given, want string }{
 		{"../images/base.qcow2", "../../images/base.qcow2"},
 		{"/srv/base.qcow2", "/srv/base.qcow2"},
 		{"base:1.qcow2", "../base:1.qcow2"},
 	} {
-		files := renderAll(t, demo(t), render.Options{Machines: []string{"almanac"}, ImagePath: func(*fleet.Image) string { return c.given }})
-		if script := string(files["almanac/run.sh"].Data); !strings.Contains(script, "|| image="+c.want+"\n") {
+		files, err := render.All(context.Background(), qemu.Target, golden.Demo(t), render.Options{Machines: []string{"almanac"}, FilePath: func(string, string) string { return c.given }})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if script := string(files[0].Data); !strings.Contains(script, "|| image="+c.want+"\n") {
 			t.Errorf("%s: the script does not name %s", c.given, c.want)
 		}
 	}

@@ -4,7 +4,7 @@ package qemu
 
 import (
 	"fmt"
-	"path"
+	"slices"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -31,70 +31,92 @@ var Target = render.Target{
 		if err != nil {
 			return nil, err
 		}
-		return []render.File{
+		files := []render.File{
 			{Name: m.Name + "/run.sh", Data: script, Mode: 0o755},
 			seedFile,
 			{Name: m.Name + "/" + m.Name + ".service", Data: unit(job.Fleet, m), Mode: 0o644},
-		}, nil
+		}
+		if m.Console.Password != "" {
+			password, err := job.Secret(m.Console.Password)
+			if err != nil {
+				return nil, err
+			}
+			files = append(files, render.File{Name: m.Name + "/" + passwordFile, Data: []byte(password), Mode: 0o600})
+		}
+		return files, nil
+	},
+	Steps: func(_ *fleet.Fleet, machines []*fleet.Machine) []render.Step {
+		var steps []render.Step
+		for _, m := range machines {
+			steps = append(steps, render.Step{About: "start " + m.Name, Command: m.Name + "/run.sh"})
+		}
+		return steps
 	},
 }
 
 func fates() []render.Fate {
 	fates := append(cloudinit.Fates(), render.Carry(
 		"image.arch", "image.file", "machine.image", "machine.about", "machine.clock",
-		"resources.cpus", "resources.memory", "disk.size",
+		"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
+		"medium.file", "medium.boot_first", "nic.model", "network.bridge",
 		"port.host", "port.machine", "port.protocol", "port.listen",
+		"share.host", "share.machine", "share.read_only",
+		"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution",
+		"firmware.kind", "firmware.secure_boot", "firmware.tpm",
 	)...)
-	fates = append(fates,
-		render.Fate{Field: "fleet.fleet", Outcome: render.Adapted, How: "it stands in the description of the systemd unit"},
-		render.Fate{Field: "network.mode", Outcome: render.Adapted, How: "nat is QEMU's user network: each machine has one of its own, so machines do not see each other on it"},
-		render.Fate{Field: "disk.keep", Outcome: render.Adapted, How: "the script never removes a disk, whether it is to be kept or not"},
-	)
+	adapted := func(how string, fields ...string) {
+		for _, field := range fields {
+			fates = append(fates, render.Fate{Field: field, Outcome: render.Adapted, How: how})
+		}
+	}
+	adapted("it stands in the description of the systemd unit", "fleet.fleet")
+	adapted("nat is QEMU's user network, each machine on one of its own; host-only and isolated ones are segments between the machines alone, which the host reaches by forwarded ports", "network.mode")
+	adapted("the script never removes a disk, whether it is to be kept or not", "disk.keep")
+	adapted("the disc is in its drive at the first start, when the root disk is made, and later only if STAVREN_MEDIA asks for it", "medium.eject")
+	adapted("the file console.password holds it; VNC looks at its first eight characters only", "console.password")
+	adapted("as the weight of the systemd unit; the script alone has no priority", "resources.priority")
+	adapted("by the systemd unit, once it is enabled as its first line says", "machine.autostart", "machine.autostart_delay")
 	fates = append(fates, cloudinit.CloudFates()...)
 	fates = append(fates, render.LeaveOut("a note for people on the whole fleet", "fleet.about")...)
-	fates = append(fates, render.LeaveOut("the script boots the file as it finds it", "image.sha256")...)
-	return append(fates, render.LeaveOut("the script does not say it yet",
-		"network.bridge", "network.dhcp_first", "network.dhcp_last", "resources.priority",
-		"disk.format", "disk.bus", "disk.start", "medium.file", "medium.boot_first", "medium.eject", "nic.model",
-		"share.host", "share.machine", "share.read_only",
-		"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution", "console.password",
-		"firmware.kind", "firmware.secure_boot", "firmware.tpm", "machine.autostart", "machine.autostart_delay")...)
+	fates = append(fates, render.LeaveOut("the script boots the file as it finds it; check --here holds it to its checksum", "image.sha256")...)
+	return append(fates, render.LeaveOut("QEMU's user network hands each machine its own address, and segments have no DHCP server", "network.dhcp_first", "network.dhcp_last")...)
 }
 
-// needs reports what keeps a machine from running: an image without a file, and
-// a network whose kind the script cannot make yet.
+// needs reports what keeps a machine from running as it is defined.
 func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
-	findings := cloudinit.Needs(f, m)
+	var findings []finding.Finding
+	add := func(rule string, severity finding.Severity, place fleet.Place, path, message, remedy string) {
+		findings = append(findings, finding.Finding{Rule: rule, Severity: severity, Place: place, Path: path, Message: message, Remedy: remedy})
+	}
+	machinePath := "machines." + m.Name
+	forwarding := forwardingNIC(f, m)
+	if forwarding == nil && len(m.Ports) > 0 {
+		port := m.Ports[0]
+		add("port-without-nat", finding.Error, port.PlaceOf(fleet.Itself), machinePath+".ports."+port.Name,
+			fmt.Sprintf("machine %s forwards ports, but none of its networks is nat, and QEMU forwards through such a one", m.Name),
+			"give it an interface on a nat network, or remove its ports")
+	}
 	for _, nic := range m.NICs {
 		network := f.Network(nic.Network)
-		if network == nil || network.Mode == fleet.NAT {
-			continue
+		if network != nil && nic.DHCP() && (network.Mode == fleet.HostOnly || network.Mode == fleet.Isolated) {
+			add("no-dhcp-server", finding.Warning, nic.PlaceOf(fleet.Itself), machinePath+".nics."+nic.Name,
+				fmt.Sprintf("machine %s asks for an address on %s, but nothing hands out addresses on a segment between machines", m.Name, network.Name),
+				"give the interface an address of the subnet")
 		}
-		findings = append(findings, finding.Finding{
-			Rule: "network-not-made", Severity: finding.Error, Place: network.PlaceOf("mode"), Path: "networks." + network.Name + ".mode",
-			Message: fmt.Sprintf("network %s is %s, and the QEMU script makes nat networks only", network.Name, network.Mode),
-			Remedy:  "render the machines on nat networks with --machine, or change the mode",
-		})
 	}
-	image := f.Image(m.Image)
-	if image == nil || image.File != "" {
-		return findings
+	if c := &m.Console; c.Kind == fleet.Graphical && c.Protocol == fleet.VNC && c.Port < firstDisplay {
+		add("vnc-port-too-low", finding.Error, c.PlaceOf("port"), machinePath+".console.port",
+			fmt.Sprintf("the console of %s listens on port %d, but VNC's displays begin at %d", m.Name, c.Port, firstDisplay),
+			fmt.Sprintf("choose a port from %d on, or write auto", firstDisplay))
 	}
-	return append(findings, finding.Finding{
-		Rule: "image-without-file", Severity: finding.Error, Place: image.PlaceOf(fleet.Itself), Path: "images." + image.Name,
-		Message: fmt.Sprintf("image %s has no file, and QEMU boots a file", image.Name),
-		Remedy:  "add file: with the path of a disk image, relative to the definition",
-	})
+	if image := f.Image(m.Image); image != nil && image.File == "" && !bootsFromDisc(m) {
+		add("image-without-file", finding.Error, image.PlaceOf(fleet.Itself), "images."+image.Name,
+			fmt.Sprintf("image %s has no file, and QEMU boots a file", image.Name),
+			"add file: with the path of a disk image, relative to the definition, or a medium with boot_first: true")
+	}
+	return findings
 }
 
-// imagePath is where the machine's folder finds its base image.
-func imagePath(job *render.Job, image *fleet.Image) string {
-	file := path.Join(image.Folder, image.File)
-	if job.Options.ImagePath != nil {
-		file = job.Options.ImagePath(image)
-	}
-	if path.IsAbs(file) {
-		return file
-	}
-	return "../" + path.Clean(file)
+func bootsFromDisc(m *fleet.Machine) bool {
+	return slices.ContainsFunc(m.Media, func(d *fleet.Medium) bool { return d.BootFirst })
 }

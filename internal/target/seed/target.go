@@ -12,11 +12,11 @@ import (
 
 // Target renders one image a machine.
 var Target = render.Target{
-	Name:    "seed",
-	Summary: "the same data as an ISO image that any hypervisor can attach",
-	Writes:  []string{"MACHINE/seed.iso"},
-	Fates:   cloudinit.Target.Fates,
-	Needs:   cloudinit.Needs,
+	Name:      "seed",
+	Summary:   "the same data as an ISO image that any hypervisor can attach",
+	Writes:    []string{"MACHINE/seed.iso"},
+	Fates:     cloudinit.Target.Fates,
+	Overrides: cloudinit.Overrides,
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		file, err := File(job, m)
 		file.Name = m.Name + "/" + file.Name

@@ -1,0 +1,84 @@
+// Package golden renders the demo for the tests of targets and compares files
+// with those that were read and found good.
+package golden
+
+import (
+	"bytes"
+	"context"
+	"flag"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"stavren.example/stavren/examples"
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/render"
+)
+
+var update = flag.Bool("update", false, "rewrite the golden files")
+
+// Demo loads the demo fleet.
+func Demo(t testing.TB) *fleet.Fleet {
+	t.Helper()
+	f, err := source.Load(examples.TideOffice(), "tide-office.stavren.yaml", source.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+// Render renders machines of a fleet, or all, with secrets made up.
+func Render(t testing.TB, target render.Target, f *fleet.Fleet, machines ...string) map[string]render.File {
+	t.Helper()
+	options := render.Options{Machines: machines, Secrets: func(secret *fleet.Secret) (string, error) { return "high " + secret.Name, nil }}
+	files, err := render.All(context.Background(), target, f, options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	byName := map[string]render.File{}
+	for _, file := range files {
+		if _, twice := byName[file.Name]; twice {
+			t.Errorf("%s is rendered twice", file.Name)
+		}
+		byName[file.Name] = file
+	}
+	return byName
+}
+
+// Compare holds files against those below testdata, whose names have dots for
+// slashes. Seed images, which have tests of their own, are left out. With
+// -update it rewrites them; without, a file that no test renders is an error.
+func Compare(t *testing.T, files map[string]render.File) {
+	t.Helper()
+	expected := map[string]bool{}
+	for _, file := range files {
+		if strings.HasSuffix(file.Name, ".iso") {
+			continue
+		}
+		name := filepath.Join("testdata", strings.ReplaceAll(file.Name, "/", "."))
+		expected[name] = true
+		if *update {
+			if err := os.WriteFile(name, file.Data, 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		want, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !bytes.Equal(file.Data, want) {
+			t.Errorf("%s differs; go test -update rewrites it. got:\n%s", name, file.Data)
+		}
+	}
+	there, err := filepath.Glob("testdata/*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range there {
+		if info, err := os.Stat(name); err == nil && !info.IsDir() && !expected[name] {
+			t.Errorf("%s is rendered by nothing", name)
+		}
+	}
+}

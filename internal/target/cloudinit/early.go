@@ -1,0 +1,99 @@
+package cloudinit
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
+)
+
+// What has to be there before cloud-init formats and mounts disks runs as boot
+// commands: at every start, so each is safe to repeat. Values come as arguments,
+// which no shell reads.
+
+// command is one boot command: a script for sh and its arguments.
+func command(script string, args ...string) *yaml.Node {
+	words := append([]string{"sh", "-c", script, "stavren"}, args...)
+	return flow(node(words))
+}
+
+const (
+	// linkDisk gives a disk that its platform does not name a lasting name.
+	linkDisk = `d=$(eval "$2") && [ -b "$d" ] && mkdir -p /dev/stavren && ln -sfn "$d" "/dev/stavren/$1"`
+	// newFileSystem formats a disk of FreeBSD that holds nothing yet.
+	newFileSystem = `[ -e "/dev/ufs/$2" ] || [ -n "$(fstyp "$1" 2>/dev/null)" ] || newfs -U -L "$2" "$1"`
+	// mountShare mounts a folder of the host. fstab(5) writes a space as \040.
+	mountShare = `mkdir -p "$2"; p=$(printf %s "$2" | sed 's/ /\\040/g'); ` +
+		`grep -q "^$1 $p virtiofs " /etc/fstab || echo "$1 $p virtiofs $3 0 0" >>/etc/fstab; mountpoint -q "$2" || mount "$2"`
+	// nameNeighbours keeps lines with a mark of our own in the list of hosts.
+	nameNeighbours = `m="# neighbour in $1"; shift; f=/etc/hosts; n=$(grep -v "$m\$" $f; for h; do echo "$h $m"; done); printf '%s\n' "$n" >$f`
+	// addLine adds a line to a file that lacks it.
+	addLine = `grep -qxF "$2" "$1" || printf '%s\n' "$2" >>"$1"`
+)
+
+func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, platform Platform, sources []*yaml.Node) []*yaml.Node {
+	commands := sources
+	for _, disk := range m.Disks {
+		if disk.IsRoot() {
+			continue
+		}
+		if platform.FindDisk != nil && disk.FileSystem != "" {
+			commands = append(commands, command(linkDisk, disk.Name, strings.Join(platform.FindDisk(disk), " ")))
+		}
+		if disk.FileSystem != "" && system.Family.Name == catalog.FreeBSD {
+			commands = append(commands, command(newFileSystem, platform.deviceOf(system, disk), disk.Label))
+		}
+	}
+	if platform.Shares && system.Linux() {
+		for _, share := range m.Shares {
+			options := "defaults,nofail"
+			if share.ReadOnly {
+				options += ",ro"
+			}
+			commands = append(commands, command(mountShare, share.Name, share.Machine, options))
+		}
+	}
+	if platform.Neighbours {
+		if hosts := neighbours(f, m); len(hosts) > 0 {
+			commands = append(commands, command(nameNeighbours, append([]string{f.Name}, hosts...)...))
+		}
+	}
+	return commands
+}
+
+// maxNeighbours is the most machines of one network that are told each other's
+// names.
+const maxNeighbours = 254
+
+// neighbours lists the fixed addresses and names of the machines beside one, on
+// the networks that have no name server to ask.
+func neighbours(f *fleet.Fleet, m *fleet.Machine) []string {
+	var hosts []string
+	said := map[netip.Addr]bool{}
+	for _, nic := range m.NICs {
+		network := f.Network(nic.Network)
+		if network == nil || len(network.DNS) > 0 {
+			continue
+		}
+		beside := f.OnNetwork(network.Name)
+		if len(beside) > maxNeighbours {
+			continue // each would hold the names of all; they need a name server
+		}
+		for _, other := range beside {
+			if other.Machine == m || other.NIC.DHCP() || said[other.NIC.Address] {
+				continue
+			}
+			said[other.NIC.Address] = true
+			names := other.Machine.HostName
+			if full := other.Machine.FullName(); full != names {
+				names = full + " " + names
+			}
+			hosts = append(hosts, fmt.Sprintf("%v %s", other.NIC.Address, names))
+		}
+	}
+	return hosts
+}

@@ -1,0 +1,67 @@
+package qemu
+
+import (
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+
+	"stavren.example/stavren/fleet"
+)
+
+// firstDisplay is the port of VNC's display 0 (RFC 6143).
+const firstDisplay = 5900
+
+// passwordFile holds the password of a graphical console.
+const passwordFile = "console.password"
+
+// keymaps are the layouts that QEMU's VNC server knows, by their XKB names where
+// the two differ (share/qemu/keymaps).
+var keymaps = map[string]string{
+	"ara": "ar", "cz": "cz", "dk": "da", "de": "de", "gb": "en-gb", "us": "en-us", "es": "es", "ee": "et", "fi": "fi", "fo": "fo",
+	"fr": "fr", "be": "fr-be", "ca": "fr-ca", "ch": "de-ch", "hr": "hr", "hu": "hu", "is": "is", "it": "it", "jp": "ja", "lt": "lt",
+	"lv": "lv", "mk": "mk", "nl": "nl", "no": "no", "pl": "pl", "pt": "pt", "br": "pt-br", "ru": "ru", "si": "sl", "se": "sv", "th": "th", "tr": "tr",
+}
+
+// console adds a screen, keyboard and pointer where they are asked for.
+func (r *run) console(m *fleet.Machine, arch string) {
+	r.option("-display", "none")
+	c := &m.Console
+	if c.Kind != fleet.Graphical {
+		return
+	}
+	width, height, _ := strings.Cut(c.Resolution, "x")
+	adapter := "virtio-vga"
+	switch {
+	case arch == "arm64":
+		adapter = "virtio-gpu-pci"
+	case !r.system.Linux():
+		adapter = "VGA" // which systems without a driver for virtio know
+	}
+	r.option("-device", fmt.Sprintf("%s,edid=on,xres=%s,yres=%s", adapter, width, height))
+	r.option("-device", "qemu-xhci")
+	r.option("-device", "usb-kbd")
+	r.option("-device", "usb-tablet")
+	if c.Password != "" {
+		r.option("-object", "secret,id=screen,file="+passwordFile)
+	}
+	switch c.Protocol {
+	case fleet.SPICE:
+		options := fmt.Sprintf("addr=%s,port=%d", c.Listen, c.Port)
+		if c.Password != "" {
+			options += ",password-secret=screen"
+		} else {
+			options += ",disable-ticketing=on"
+		}
+		r.option("-spice", options)
+	default:
+		options := net.JoinHostPort(c.Listen.String(), strconv.Itoa(c.Port-firstDisplay))
+		if c.Password != "" {
+			options += ",password-secret=screen"
+		}
+		r.option("-vnc", options)
+		if layout := keymaps[m.Keyboard]; layout != "" {
+			r.option("-k", layout)
+		}
+	}
+}

@@ -1,0 +1,212 @@
+#!/bin/sh
+# Desktop for the hydrographers
+# Starts the virtual machine chartroom with QEMU and stays until it is off.
+# The first start makes its disks beside this script; later ones keep them.
+#
+#   run.sh          start it
+#   run.sh stop     ask it to shut down, and wait until it has
+#   run.sh status   say whether it runs; the exit code is 0 if it does, 3 if not
+#
+#   STAVREN_ACCEL  accelerator, such as tcg; by default KVM or HVF where this
+#                  host has it, else emulation
+#   STAVREN_IMAGE  base image of the root disk, in place of the definition's
+#   STAVREN_SEED   address from which the machine fetches its first-boot data by
+#                  HTTP, such as http://10.0.2.2:8000/chartroom/, in place of the image
+#   STAVREN_WAIT   seconds that stop waits, by default 90
+set -eu
+
+fail() {
+	echo "chartroom: $1" >&2
+	exit 1
+}
+
+image=${STAVREN_IMAGE:-}
+case $image in
+'' | /*) ;;
+*) image=$PWD/$image ;;
+esac
+cd -- "$(dirname -- "$0")"
+
+# running sets pid if the machine runs. The pid file alone is no proof: after a
+# crash of the host its number may be another process's.
+running() {
+	[ -e chartroom.pid ] || return 1
+	pid=$(cat chartroom.pid)
+	kill -0 "$pid" 2>/dev/null || return 1
+	command -v ps >/dev/null || return 0
+	case $(ps -o args= -p "$pid" 2>/dev/null) in
+	*qemu-system-x86_64*) return 0 ;;
+	esac
+	return 1
+}
+
+case ${1:-start} in
+start) ;;
+status)
+	if running; then
+		echo "chartroom runs as process $pid"
+		exit 0
+	fi
+	echo "chartroom is off"
+	exit 3
+	;;
+stop)
+	running || { echo "chartroom is off"; exit 0; }
+	[ -p control.in ] || fail "has no control file; end process $pid by hand"
+	echo system_powerdown >control.in
+	left=${STAVREN_WAIT:-90}
+	while running; do
+		[ "$left" -gt 0 ] || fail "still runs after ${STAVREN_WAIT:-90} seconds; look at its console, or end it with: kill $pid"
+		left=$((left - 1))
+		sleep 1
+	done
+	echo "chartroom is off"
+	exit 0
+	;;
+*) fail "knows start, stop and status, not $1" ;;
+esac
+
+if running; then
+	fail "is running already, as process $pid; run.sh stop ends it"
+fi
+for program in qemu-system-x86_64 qemu-img swtpm; do
+	command -v "$program" >/dev/null || fail "needs $program, which is not installed"
+done
+[ -n "$image" ] || image=../images/debian-13-generic-amd64.qcow2
+
+# A disk is made under another name first, so that a start that was cut short
+# never leaves half a disk.
+if [ ! -e root.qcow2 ]; then
+	[ -r "$image" ] || fail "there is no base image $image; put it there, or name one with STAVREN_IMAGE"
+	case $(head -c 4 "$image" | od -An -tx1 | tr -d ' ') in
+	514649fb) format=qcow2 ;;
+	*) format=raw ;;
+	esac
+	qemu-img create -q -f qcow2 -F "$format" -b "$image" root.part
+	qemu-img resize -q root.part 64424509440 ||
+		fail "the base image is larger than the 60GiB of the root disk; give the disk more"
+	mv root.part root.qcow2
+fi
+
+accelerator=${STAVREN_ACCEL:-}
+if [ -z "$accelerator" ]; then
+	accelerator=tcg
+	case $(uname -s)/$(uname -m) in
+	Linux/x86_64) [ -w /dev/kvm ] && accelerator=kvm:tcg ;;
+	Darwin/x86_64) accelerator=hvf:tcg ;;
+	esac
+fi
+
+# The firmware's code is shared and read only; its variables are the machine's own.
+code=
+for pair in \
+	/usr/share/OVMF/OVMF_CODE_4M.secboot.fd:/usr/share/OVMF/OVMF_VARS_4M.ms.fd \
+	/usr/share/OVMF/OVMF_CODE_4M.ms.fd:/usr/share/OVMF/OVMF_VARS_4M.ms.fd \
+	/usr/share/edk2/ovmf/OVMF_CODE.secboot.fd:/usr/share/edk2/ovmf/OVMF_VARS.secboot.fd \
+	/usr/share/edk2/x64/OVMF_CODE.secboot.4m.fd:/usr/share/edk2/x64/OVMF_VARS.4m.fd \
+	/usr/share/qemu/ovmf-x86_64-smm-ms-code.bin:/usr/share/qemu/ovmf-x86_64-smm-ms-vars.bin; do
+	if [ -r "${pair%%:*}" ] && [ -r "${pair#*:}" ]; then
+		code=${pair%%:*} variables=${pair#*:}
+		break
+	fi
+done
+[ -n "$code" ] || fail "needs UEFI firmware with secure boot for x86_64, which is not installed"
+if [ ! -e variables.fd ]; then
+	cp "$variables" variables.part
+	chmod 0600 variables.part
+	mv variables.part variables.fd
+fi
+
+rm -f control.in control.out
+mkfifo -m 0600 control.in control.out
+
+set -- \
+	-name chartroom \
+	-no-user-config -nodefaults \
+	-object memory-backend-memfd,id=memory,share=on,size=8192M \
+	-machine "q35,accel=$accelerator,pflash0=code,pflash1=variables,smm=on,memory-backend=memory" \
+	-blockdev "driver=raw,node-name=code,read-only=on,file.driver=file,file.filename=$code" \
+	-blockdev driver=raw,node-name=variables,file.driver=file,file.filename=variables.fd \
+	-global driver=cfi.pflash01,property=secure,value=on \
+	-chardev socket,id=tpm,path=tpm/control \
+	-tpmdev emulator,id=tpm0,chardev=tpm \
+	-device tpm-crb,tpmdev=tpm0 \
+	-cpu max \
+	-smp 4 \
+	-m 8192M \
+	-blockdev driver=qcow2,node-name=disk0,discard=unmap,file.driver=file,file.filename=root.qcow2 \
+	-device virtio-blk-pci,drive=disk0,serial=root-b4965ac7,bootindex=0 \
+	-netdev user,id=net0,net=10.44.7.0/24,host=10.44.7.2,dns=10.44.7.1,dhcpstart=10.44.7.3,hostname=chartroom,dnssearch=skerry.example,hostfwd=tcp:127.0.0.1:28337-10.44.7.3:22 \
+	-device virtio-net-pci,netdev=net0,mac=02:14:dc:c1:1c:5b \
+	-chardev socket,id=share0,path=charts.share \
+	-device vhost-user-fs-pci,chardev=share0,tag=charts \
+	-display none \
+	-device virtio-vga,edid=on,xres=1920,yres=1080 \
+	-device qemu-xhci \
+	-device usb-kbd \
+	-device usb-tablet \
+	-object secret,id=screen,file=console.password \
+	-vnc 127.0.0.1:18153,password-secret=screen \
+	-k fo \
+	-device virtio-rng-pci \
+	-device virtio-serial-pci \
+	-chardev socket,id=agent,path=agent.sock,server=on,wait=off \
+	-device virtserialport,chardev=agent,name=org.qemu.guest_agent.0 \
+	-rtc base=utc \
+	-qmp unix:qmp.sock,server=on,wait=off \
+	-chardev pipe,id=control,path=control \
+	-mon chardev=control,mode=readline \
+	-pidfile chartroom.pid
+
+if [ -n "${STAVREN_SEED:-}" ]; then
+	set -- "$@" -smbios "type=1,serial=ds=nocloud-net;s=$STAVREN_SEED"
+else
+	set -- "$@" -blockdev driver=raw,node-name=seed,read-only=on,file.driver=file,file.filename=seed.iso \
+		-device virtio-blk-pci,drive=seed
+fi
+
+# start_share TAG FOLDER READ-ONLY starts the helper that shows a folder of the
+# host inside the machine; it ends with the machine.
+start_share() {
+	[ -d "$2" ] || fail "there is no folder $2 to share"
+	helper=
+	for program in /usr/libexec/virtiofsd /usr/lib/virtiofsd /usr/lib/qemu/virtiofsd "$(command -v virtiofsd || :)"; do
+		[ -x "$program" ] && helper=$program && break
+	done
+	[ -n "$helper" ] || fail "needs virtiofsd for its shares, which is not installed"
+	rm -f "$1.share"
+	knows=$("$helper" --help 2>&1 || :)
+	case $3/$knows in
+	yes/*--readonly*) "$helper" --socket-path="$1.share" --shared-dir="$2" --readonly >"$1.log" 2>&1 & ;;
+	yes/*) fail "this host's virtiofsd cannot keep the machine from writing to $2; install version 1.11 or newer" ;;
+	no/*--shared-dir*) "$helper" --socket-path="$1.share" --shared-dir="$2" >"$1.log" 2>&1 & ;;
+	*) "$helper" -f --socket-path="$1.share" -o source="$(printf %s "$2" | sed 's/[,\\]/\\&/g')" >"$1.log" 2>&1 & ;;
+	esac
+	tries=0
+	while [ ! -S "$1.share" ]; do
+		tries=$((tries + 1))
+		[ "$tries" -le 10 ] || fail "virtiofsd did not start for the share $1: $(tail -n 1 "$1.log")"
+		sleep 1
+	done
+}
+start_share charts ../charts yes
+
+mkdir -p tpm
+rm -f tpm/control
+swtpm socket --tpm2 --tpmstate dir=tpm --ctrl type=unixio,path=tpm/control --terminate >tpm.log 2>&1 &
+tries=0
+while [ ! -S tpm/control ]; do
+	tries=$((tries + 1))
+	[ "$tries" -le 10 ] || fail "swtpm did not start: $(tail -n 1 tpm.log)"
+	sleep 1
+done
+
+# On a terminal the machine's console is shown; Ctrl-A X ends the machine.
+console=file:console.log
+if [ -t 0 ] && [ -t 1 ]; then
+	console=mon:stdio
+fi
+echo 'chartroom: ssh on 127.0.0.1, port 28337/tcp' >&2
+echo 'chartroom: screen on 127.0.0.1, port 24053, by VNC' >&2
+
+exec qemu-system-x86_64 "$@" -serial "$console"
