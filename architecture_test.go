@@ -31,12 +31,17 @@ var mayImport = map[string][]string{
 	"internal/target/qemu":      {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "render"},
 	".": {"check", "finding", "fleet", "internal/catalog", "internal/host", "internal/nearest", "internal/reach", "internal/source",
 		"internal/target/...", "render"},
-	"internal/pages":   {".", "internal/catalog", "render"},
-	"internal/cli":     {".", "examples", "finding", "fleet", "internal/host", "internal/nearest", "internal/starter", "render"},
-	"internal/starter": {},
-	"examples":         {},
-	"internal/harbour": {},
-	"cmd/stavren":      {"internal/cli"},
+	"internal/golden":         {"examples", "fleet", "internal/source", "render"},
+	"internal/xmldoc":         {},
+	"internal/target/libvirt": {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "internal/xmldoc", "render"},
+	"internal/target/ovf":     {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "internal/xmldoc", "render"},
+	"internal/target/bhyve":   {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "render"},
+	"internal/pages":          {".", "internal/catalog", "render"},
+	"internal/cli":            {".", "examples", "finding", "fleet", "internal/host", "internal/nearest", "internal/starter", "render"},
+	"internal/starter":        {},
+	"examples":                {},
+	"internal/harbour":        {},
+	"cmd/stavren":             {"internal/cli"},
 }
 
 // forbidden are packages of the standard library that only the outer packages
@@ -45,7 +50,7 @@ var forbidden = map[string][]string{
 	"net":      {"internal/host"},
 	"net/http": {},
 	"os/exec":  {"internal/host"},
-	"os":       {"internal/host", "internal/cli", "cmd/stavren", "internal/target/seed"},
+	"os":       {"internal/host", "internal/cli", "cmd/stavren", "internal/target/seed", "internal/golden"},
 }
 
 // TestImports fails when an import runs against the arrows of the architecture.

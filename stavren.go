@@ -29,7 +29,10 @@ import (
 	"stavren.example/stavren/internal/host"
 	"stavren.example/stavren/internal/nearest"
 	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/target/bhyve"
 	"stavren.example/stavren/internal/target/cloudinit"
+	"stavren.example/stavren/internal/target/libvirt"
+	"stavren.example/stavren/internal/target/ovf"
 	"stavren.example/stavren/internal/target/qemu"
 	"stavren.example/stavren/internal/target/seed"
 	"stavren.example/stavren/render"
@@ -51,6 +54,9 @@ var targets = []render.Target{
 	cloudinit.Target,
 	seed.Target,
 	qemu.Target,
+	libvirt.Target,
+	ovf.Target,
+	bhyve.Target,
 }
 
 // Load reads the definition of the given name, with the files that it names.

@@ -113,3 +113,42 @@ func Broadcast(subnet netip.Prefix) netip.Addr {
 	last, _ := netip.AddrFromSlice(bytes)
 	return last
 }
+
+// assign chooses addresses for interfaces without one, network by network. As
+// with ports, the first choice comes of the names alone, and only where two
+// first choices meet does the later in the fleet take the next free one.
+func assign(f *Fleet, attached map[string][]Attachment) map[*NIC]netip.Addr {
+	assigned := map[*NIC]netip.Addr{}
+	for _, network := range f.Networks {
+		if !network.Subnet.IsValid() || !network.Subnet.Addr().Is4() {
+			continue
+		}
+		var open []Attachment
+		taken := map[netip.Addr]bool{network.Gateway: true, network.Subnet.Masked().Addr(): true, Broadcast(network.Subnet): true}
+		for _, server := range network.DNS {
+			taken[server] = true
+		}
+		for _, at := range attached[network.Name] {
+			taken[at.NIC.Address] = true
+			if at.NIC.DHCP() {
+				open = append(open, at)
+			}
+		}
+		first := binary.BigEndian.Uint32(network.Subnet.Masked().Addr().AsSlice())
+		size := uint64(1) << (32 - network.Subnet.Bits())
+		for _, at := range open {
+			sum := digest("address", f.Name, at.Machine.Name, at.NIC.Name)
+			start := binary.BigEndian.Uint64(sum[:8]) % size
+			for attempt := uint64(0); attempt < size && attempt < uint64(len(taken))+1; attempt++ {
+				var bytes [4]byte
+				binary.BigEndian.PutUint32(bytes[:], first+uint32((start+attempt)%size))
+				if addr := netip.AddrFrom4(bytes); !taken[addr] {
+					taken[addr] = true
+					assigned[at.NIC] = addr
+					break
+				}
+			}
+		}
+	}
+	return assigned
+}

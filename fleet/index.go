@@ -1,5 +1,7 @@
 package fleet
 
+import "net/netip"
+
 // index finds nouns by name. It is made by [Fleet.Complete]; a fleet that is
 // still being put together is searched from end to end instead.
 type index struct {
@@ -10,10 +12,12 @@ type index struct {
 	firewalls map[string]*Firewall
 	machines  map[string]*Machine
 	attached  map[string][]Attachment
+	assigned  map[*NIC]netip.Addr
 }
 
 func newIndex(f *Fleet) *index {
-	return &index{byName(f.Images), byName(f.Networks), byName(f.Keys), byName(f.Secrets), byName(f.Firewalls), byName(f.Machines), attachments(f)}
+	attached := attachments(f)
+	return &index{byName(f.Images), byName(f.Networks), byName(f.Keys), byName(f.Secrets), byName(f.Firewalls), byName(f.Machines), attached, assign(f, attached)}
 }
 
 // named is a noun that is found by its name.
@@ -126,4 +130,14 @@ func (f *Fleet) OnNetwork(name string) []Attachment {
 		return f.index.attached[name]
 	}
 	return attachments(f)[name]
+}
+
+// Assigned returns the address of an interface: its own, or, where the network
+// would hand one out by DHCP, one of the subnet that nobody else has. Platforms
+// without DHCP fix that one. It is invalid where the subnet is unknown or full.
+func (f *Fleet) Assigned(nic *NIC) netip.Addr {
+	if nic.Address.IsValid() || f.index == nil {
+		return nic.Address
+	}
+	return f.index.assigned[nic]
 }

@@ -44,6 +44,16 @@ func All(ctx context.Context, target Target, f *fleet.Fleet, options Options) ([
 	return files, err
 }
 
+// Steps returns what to do with the files of a target, for the machines that
+// the options choose.
+func Steps(target Target, f *fleet.Fleet, options Options) ([]Step, error) {
+	machines, err := chosen(f, options.Machines)
+	if err != nil || target.Steps == nil {
+		return nil, err
+	}
+	return target.Steps(&Job{Fleet: f, Options: options}, machines), nil
+}
+
 func chosen(f *fleet.Fleet, names []string) ([]*fleet.Machine, error) {
 	if len(names) == 0 {
 		return f.Machines, nil

@@ -48,7 +48,7 @@ type Target struct {
 	// the machines.
 	Fleet func(job *Job) ([]File, error)
 	// Steps says what to do with the files of some machines, in order, or is nil.
-	Steps func(f *fleet.Fleet, machines []*fleet.Machine) []Step
+	Steps func(job *Job, machines []*fleet.Machine) []Step
 }
 
 // Step is one thing that a person does with rendered files. It never holds a
@@ -102,6 +102,19 @@ func (j *Job) Path(folder, file string) string {
 	return "../" + path.Clean(name)
 }
 
+// AbsolutePath is Path for targets that take absolute paths only.
+func (j *Job) AbsolutePath(folder, file string) string {
+	name := j.Path(folder, file)
+	if path.IsAbs(name) {
+		return name
+	}
+	output := j.Options.Output
+	if output == "" {
+		output = "/OUTPUT"
+	}
+	return path.Join(output, "MACHINE", name) // name starts with ".."
+}
+
 // Options changes what is rendered. The zero value renders every machine.
 type Options struct {
 	// Machines names the machines to render, or is empty for all.
@@ -111,6 +124,11 @@ type Options struct {
 	// absolute. If it is nil, the file lies below the output folder under the same
 	// name.
 	FilePath func(folder, file string) string
+	// Output is the absolute path of the output folder, for targets whose files
+	// have to name others by absolute paths. If it is empty, /OUTPUT stands in.
+	Output string
+	// Archive asks targets that know a one-file form for it.
+	Archive bool
 	// Secrets reads a secret when it is needed. If it is nil, a fleet whose
 	// rendered files hold secrets is refused.
 	Secrets func(secret *fleet.Secret) (string, error)

@@ -25,6 +25,8 @@ type renderCall struct {
 	machines []string
 	only     string
 	force    bool
+	archive  bool
+	notes    bool
 }
 
 func (s *session) renderCommand() *cobra.Command {
@@ -47,6 +49,8 @@ prints a single file.`,
 	c.Flags().StringSliceVar(&call.machines, "machine", nil, "render this `MACHINE` alone; may be repeated")
 	c.Flags().StringVar(&call.only, "only", "", "with -o -, print this `FILE` of several")
 	c.Flags().BoolVar(&call.force, "force", false, "overwrite files that stavren did not write")
+	c.Flags().BoolVar(&call.archive, "archive", false, "write one file a machine where the format has such a form (ovf)")
+	c.Flags().BoolVar(&call.notes, "notes", false, "also write README.txt: what to do with the files, and what was not carried")
 	if err := c.MarkFlagRequired("output"); err != nil {
 		panic(err) // the flag is defined above
 	}
@@ -71,7 +75,7 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 		}
 		return err
 	}
-	options := render.Options{Machines: call.machines, Secrets: func(secret *fleet.Secret) (string, error) {
+	options := render.Options{Machines: call.machines, Archive: call.archive, Secrets: func(secret *fleet.Secret) (string, error) {
 		return s.files.ReadSecret(secret, s.environment, call.load.allowOutside)
 	}}
 	if call.output == "-" {
@@ -80,10 +84,10 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 	if call.only != "" {
 		return errors.New("--only goes with -o -")
 	}
-	options.FilePath, err = s.filePath(call.output)
-	if err != nil {
-		return err
+	if options.Output, err = filepath.Abs(s.files.Path(call.output)); err != nil {
+		return fmt.Errorf("cannot tell where the output folder is: %w", err)
 	}
+	options.FilePath = s.filePath(options.Output)
 	return s.renderToFolder(ctx, target, f, options, call)
 }
 
@@ -102,12 +106,23 @@ func (s *session) renderToFolder(ctx context.Context, target render.Target, f *f
 	if err != nil {
 		return err
 	}
+	notes := render.Notes(target, f, options.Machines)
+	steps, err := render.Steps(target, f, options)
+	if err != nil {
+		return err
+	}
+	if call.notes {
+		if err := folder.Add("README.txt", readme(target, f, notes, steps), 0o644); err != nil {
+			return err
+		}
+	}
 	written, err := folder.Commit(call.force)
 	if err != nil {
 		return err
 	}
 	s.printWritten(call.output, written)
-	s.printNotes(target, render.Notes(target, f, options.Machines))
+	s.printNotes(target, notes)
+	s.printSteps(call.output, steps)
 	return nil
 }
 
@@ -144,31 +159,6 @@ func (s *session) printWritten(output string, written host.Written) {
 		len(written.New), len(written.Changed), len(written.Same))))
 }
 
-// printNotes reports what became of values that the target does not carry as
-// they are, those with the same fate together.
-func (s *session) printNotes(target render.Target, notes []render.Note) {
-	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {
-		var ways []string
-		fields := map[string][]string{}
-		for _, note := range notes {
-			if note.Outcome != outcome {
-				continue
-			}
-			if fields[note.How] == nil {
-				ways = append(ways, note.How)
-			}
-			fields[note.How] = append(fields[note.How], note.Field)
-		}
-		if len(ways) == 0 {
-			continue
-		}
-		s.talk("\n%s by %s:", bold.Render(outcome.String()), target.Name)
-		for _, how := range ways {
-			s.talk("  %s\n      %s", strings.Join(fields[how], ", "), dim.Render(how))
-		}
-	}
-}
-
 func (s *session) renderToStdout(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options, only string) error {
 	files, err := render.All(ctx, target, f, options)
 	if err != nil {
@@ -197,11 +187,7 @@ func (s *session) renderToStdout(ctx context.Context, target render.Target, f *f
 
 // filePath says where files of the definition lie as seen from the output
 // folder, so that the two can be moved together.
-func (s *session) filePath(output string) (func(folder, file string) string, error) {
-	from, err := filepath.Abs(s.files.Path(output))
-	if err != nil {
-		return nil, fmt.Errorf("cannot tell where the output folder is: %w", err)
-	}
+func (s *session) filePath(output string) func(folder, file string) string {
 	return func(folder, file string) string {
 		if path.IsAbs(file) {
 			return file
@@ -211,10 +197,10 @@ func (s *session) filePath(output string) (func(folder, file string) string, err
 		if err != nil {
 			return name
 		}
-		relative, err := filepath.Rel(from, to)
+		relative, err := filepath.Rel(output, to)
 		if err != nil {
 			return filepath.ToSlash(to)
 		}
 		return filepath.ToSlash(relative)
-	}, nil
+	}
 }

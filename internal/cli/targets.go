@@ -7,37 +7,112 @@ import (
 	"github.com/spf13/cobra"
 
 	"stavren.example/stavren"
+	"stavren.example/stavren/render"
 )
 
 func (s *session) targetsCommand() *cobra.Command {
 	var format format
 	c := &cobra.Command{
-		Use:     "targets",
-		Short:   "List the targets and the files that each writes",
-		Example: "  stavren targets",
-		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		Use:   "targets [TARGET]",
+		Short: "List the targets, and what each makes of every field",
+		Long: `Targets lists what can be rendered, the files of each target, and a matrix of
+what becomes of every field in each. With a target's name it says how the
+target adapts fields and why it leaves others out.`,
+		Example: "  stavren targets\n  stavren targets qemu",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
 			targets := stavren.Targets()
-			if format == "json" {
-				list := []any{}
-				for _, target := range targets {
-					fates := []any{}
-					for _, fate := range target.Fates {
-						fates = append(fates, map[string]string{"field": fate.Field, "fate": fate.Outcome.String(), "how": fate.How})
-					}
-					list = append(list, map[string]any{"name": target.Name, "summary": target.Summary, "writes": target.Writes, "fates": fates})
+			if len(args) == 1 {
+				target, err := stavren.Target(args[0])
+				if err != nil {
+					return err
 				}
-				return printJSON(s.stdout, list)
+				targets = []render.Target{target}
 			}
-			for i, target := range targets {
-				if i > 0 {
-					fmt.Fprintln(s.stdout)
-				}
-				fmt.Fprintf(s.stdout, "%s  %s\n  %s\n", heading.Render(target.Name), target.Summary, dim.Render("writes "+strings.Join(target.Writes, ", ")))
+			if format == "json" {
+				return printJSON(s.stdout, jsonTargets(targets))
+			}
+			s.printTargets(targets)
+			if len(args) == 1 {
+				s.printFates(targets[0])
+			} else {
+				s.printMatrix(targets)
 			}
 			return nil
 		},
 	}
 	s.addFormat(c, &format)
 	return c
+}
+
+func jsonTargets(targets []render.Target) []any {
+	list := []any{}
+	for _, target := range targets {
+		fates := []any{}
+		for _, fate := range target.Fates {
+			fates = append(fates, map[string]string{"field": fate.Field, "fate": fate.Outcome.String(), "how": fate.How})
+		}
+		list = append(list, map[string]any{"name": target.Name, "summary": target.Summary, "writes": target.Writes, "fates": fates})
+	}
+	return list
+}
+
+func (s *session) printTargets(targets []render.Target) {
+	for _, target := range targets {
+		fmt.Fprintf(s.stdout, "%s  %s\n  %s\n", heading.Render(target.Name), target.Summary, dim.Render("writes "+strings.Join(target.Writes, ", ")))
+	}
+}
+
+// printFates says what a target does not carry as it is, and how or why.
+func (s *session) printFates(target render.Target) {
+	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {
+		notes := make([]render.Note, len(target.Fates))
+		for i, fate := range target.Fates {
+			notes[i].Fate = fate
+		}
+		list := ways(notes, outcome)
+		if len(list) == 0 {
+			continue
+		}
+		fmt.Fprintf(s.stdout, "\n%s by %s:\n", bold.Render(outcome.String()), target.Name)
+		for _, w := range list {
+			fmt.Fprintf(s.stdout, "  %s\n      %s\n", w.fields, dim.Render(w.how))
+		}
+	}
+}
+
+// marks are the matrix's signs of outcomes.
+var marks = map[render.Outcome]string{render.Carried: "=", render.Adapted: "~", render.LeftOut: "-"}
+
+// printMatrix prints a line a field and a column a target. The columns have
+// letters, so that all of them fit on a terminal.
+func (s *session) printMatrix(targets []render.Target) {
+	fmt.Fprintf(s.stdout, "\n%s\n", bold.Render("What becomes of each field:  = carried   ~ adapted   - left out"))
+	outcomes := make([]map[string]render.Outcome, len(targets))
+	letters := ""
+	for i, target := range targets {
+		letter := string(rune('a' + i))
+		letters += " " + letter
+		fmt.Fprintf(s.stdout, "  %s %-15s", letter, target.Name)
+		if i%4 == 3 || i == len(targets)-1 {
+			fmt.Fprintln(s.stdout)
+		}
+		outcomes[i] = map[string]render.Outcome{}
+		for _, fate := range target.Fates {
+			outcomes[i][fate.Field] = fate.Outcome
+		}
+	}
+	noun := ""
+	for _, field := range render.Fields() {
+		if of, _, _ := strings.Cut(field, "."); of != noun {
+			noun = of
+			fmt.Fprintf(s.stdout, "\n%-30s%s\n", noun, dim.Render(letters))
+		}
+		fmt.Fprintf(s.stdout, "  %-28s", strings.TrimPrefix(field, noun+"."))
+		for i := range targets {
+			fmt.Fprint(s.stdout, " "+marks[outcomes[i][field]])
+		}
+		fmt.Fprintln(s.stdout)
+	}
+	fmt.Fprintf(s.stdout, "\n%s\n", dim.Render("stavren targets TARGET says how and why"))
 }

@@ -174,7 +174,7 @@ func TestNetworkConfig(t *testing.T) {
 			{Name: "second", Network: "pier", HardwareAddress: "02:00:00:00:00:02"},
 		}
 	})
-	got, err := cloudinit.NetworkConfig(f, m)
+	got, err := cloudinit.NetworkConfig(f, m, cloudinit.Virtio)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -204,7 +204,7 @@ ethernets:
 
 func TestUnknownNetworkIsAnError(t *testing.T) {
 	f, m := machine(func(_ *fleet.Fleet, m *fleet.Machine) { m.NICs = []*fleet.NIC{{Name: "nowhere"}} })
-	if _, err := cloudinit.NetworkConfig(f, m); err == nil || !strings.Contains(err.Error(), "nowhere") {
+	if _, err := cloudinit.NetworkConfig(f, m, cloudinit.Virtio); err == nil || !strings.Contains(err.Error(), "nowhere") {
 		t.Errorf("error %v", err)
 	}
 }

@@ -3,7 +3,6 @@ package cloudinit
 import (
 	"fmt"
 	"net/netip"
-	"strings"
 
 	"go.yaml.in/yaml/v4"
 
@@ -42,7 +41,7 @@ func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, plat
 			continue
 		}
 		if platform.FindDisk != nil && disk.FileSystem != "" {
-			commands = append(commands, command(linkDisk, disk.Name, strings.Join(platform.FindDisk(disk), " ")))
+			commands = append(commands, command(linkDisk, disk.Name, platform.FindDisk(m, disk)))
 		}
 		if disk.FileSystem != "" && system.Family.Name == catalog.FreeBSD {
 			commands = append(commands, command(newFileSystem, platform.deviceOf(system, disk), disk.Label))
@@ -58,7 +57,7 @@ func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, plat
 		}
 	}
 	if platform.Neighbours {
-		if hosts := neighbours(f, m); len(hosts) > 0 {
+		if hosts := neighbours(f, m, platform); len(hosts) > 0 {
 			commands = append(commands, command(nameNeighbours, append([]string{f.Name}, hosts...)...))
 		}
 	}
@@ -71,7 +70,7 @@ const maxNeighbours = 254
 
 // neighbours lists the fixed addresses and names of the machines beside one, on
 // the networks that have no name server to ask.
-func neighbours(f *fleet.Fleet, m *fleet.Machine) []string {
+func neighbours(f *fleet.Fleet, m *fleet.Machine, platform Platform) []string {
 	var hosts []string
 	said := map[netip.Addr]bool{}
 	for _, nic := range m.NICs {
@@ -84,15 +83,16 @@ func neighbours(f *fleet.Fleet, m *fleet.Machine) []string {
 			continue // each would hold the names of all; they need a name server
 		}
 		for _, other := range beside {
-			if other.Machine == m || other.NIC.DHCP() || said[other.NIC.Address] {
+			address := platform.addressOf(f, network, other.NIC)
+			if other.Machine == m || !address.IsValid() || said[address] {
 				continue
 			}
-			said[other.NIC.Address] = true
+			said[address] = true
 			names := other.Machine.HostName
 			if full := other.Machine.FullName(); full != names {
 				names = full + " " + names
 			}
-			hosts = append(hosts, fmt.Sprintf("%v %s", other.NIC.Address, names))
+			hosts = append(hosts, fmt.Sprintf("%v %s", address, names))
 		}
 	}
 	return hosts

@@ -12,7 +12,7 @@ import (
 // NetworkConfig renders the network interfaces in version 2 of cloud-init's
 // network configuration. Interfaces are told apart by hardware address and
 // named eth0, eth1, … so that every renderer inside the guest agrees.
-func NetworkConfig(f *fleet.Fleet, m *fleet.Machine) ([]byte, error) {
+func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, platform Platform) ([]byte, error) {
 	ethernets := &yaml.Node{Kind: yaml.MappingNode}
 	for i, nic := range m.NICs {
 		network := f.Network(nic.Network)
@@ -24,25 +24,36 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine) ([]byte, error) {
 			"set-name", fmt.Sprintf("eth%d", i),
 		}
 		var addresses []string
-		if nic.DHCP() {
+		address := platform.addressOf(f, network, nic)
+		handedOut := !address.IsValid() || platform.HandsOut != nil && platform.HandsOut(f, m, nic)
+		if handedOut {
 			pairs = append(pairs, "dhcp4", true)
 			if !nic.Primary {
 				// Another interface leads out; this one's router must not compete.
 				pairs = append(pairs, "dhcp4-overrides", flow(mapping("use-routes", false)))
 			}
 		} else {
-			addresses = append(addresses, netip.PrefixFrom(nic.Address, subnetBits(network, nic.Address)).String())
+			addresses = append(addresses, netip.PrefixFrom(address, subnetBits(network, address)).String())
 		}
 		for _, also := range nic.Also {
 			addresses = append(addresses, also.String())
 		}
-		pairs = append(pairs, "addresses", flow(node(addresses)), "routes", routes(network, nic))
-		if !nic.DHCP() {
+		pairs = append(pairs, "addresses", flow(node(addresses)), "routes", routes(network, nic, handedOut))
+		if !handedOut {
 			pairs = append(pairs, "nameservers", nameServers(network))
 		}
 		ethernets.Content = append(ethernets.Content, node(nic.Name), mapping(pairs...))
 	}
 	return encode("", mapping("version", 2, "ethernets", ethernets))
+}
+
+// addressOf is the address that an interface is given here, or none if it has
+// to ask for one.
+func (p Platform) addressOf(f *fleet.Fleet, network *fleet.Network, nic *fleet.NIC) netip.Addr {
+	if p.NoDHCP != nil && p.NoDHCP(network) {
+		return f.Assigned(nic)
+	}
+	return nic.Address
 }
 
 // quotedNode keeps six pairs of digits from being read as a number to base 60.
@@ -62,9 +73,9 @@ func subnetBits(network *fleet.Network, addr netip.Addr) int {
 // routes leads out through the primary interface's gateway, unless DHCP says the
 // way, and to the networks that were named. Out is written as a prefix, which
 // older readers know too.
-func routes(network *fleet.Network, nic *fleet.NIC) []*yaml.Node {
+func routes(network *fleet.Network, nic *fleet.NIC, handedOut bool) []*yaml.Node {
 	var list []*yaml.Node
-	if nic.Primary && !nic.DHCP() && network.Gateway.IsValid() {
+	if nic.Primary && !handedOut && network.Gateway.IsValid() {
 		everywhere := "0.0.0.0/0"
 		if network.Gateway.Is6() {
 			everywhere = "::/0"

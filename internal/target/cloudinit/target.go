@@ -77,7 +77,7 @@ func Files(job *render.Job, m *fleet.Machine, platform Platform) ([]render.File,
 	if err != nil {
 		return nil, fmt.Errorf("meta-data: %w", err)
 	}
-	network, err := NetworkConfig(job.Fleet, m)
+	network, err := NetworkConfig(job.Fleet, m, platform)
 	if err != nil {
 		return nil, fmt.Errorf("network-config: %w", err)
 	}

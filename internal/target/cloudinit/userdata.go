@@ -19,11 +19,17 @@ type Platform struct {
 	// FindDisk returns a shell command that prints the device of a data disk, on
 	// platforms that give it no name of its own; DiskDevice is then a link that
 	// is made to it. It is nil elsewhere.
-	FindDisk func(disk *fleet.Disk) []string
+	FindDisk func(m *fleet.Machine, disk *fleet.Disk) string
 	// GuestTools is the package of the hypervisor's helper, or empty.
 	GuestTools string
 	// Shares says that folders of the host appear as virtiofs under their names.
 	Shares bool
+	// HandsOut says that the platform hands out a fixed address by itself, so that
+	// the machine asks for it like for any other; nil is nowhere.
+	HandsOut func(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool
+	// NoDHCP says on which networks nothing hands out addresses, so that machines
+	// without one are given one that stays; nil is nowhere.
+	NoDHCP func(network *fleet.Network) bool
 	// Neighbours says that the machine is told the names of those beside it on
 	// networks that have no name server.
 	Neighbours bool

@@ -2,8 +2,7 @@ package qemu
 
 import (
 	"fmt"
-	"net"
-	"strconv"
+	"net/netip"
 	"strings"
 
 	"stavren.example/stavren/fleet"
@@ -55,7 +54,7 @@ func (r *run) console(m *fleet.Machine, arch string) {
 		}
 		r.option("-spice", options)
 	default:
-		options := net.JoinHostPort(c.Listen.String(), strconv.Itoa(c.Port-firstDisplay))
+		options := netip.AddrPortFrom(c.Listen, uint16(c.Port-firstDisplay)).String()
 		if c.Password != "" {
 			options += ",password-secret=screen"
 		}

@@ -293,10 +293,6 @@ func TestNeeds(t *testing.T) {
 	for rule, change := range map[string]func(f *fleet.Fleet, m *fleet.Machine){
 		"image-without-file": func(f *fleet.Fleet, _ *fleet.Machine) { f.Images[0].File = "" },
 		"port-without-nat":   func(f *fleet.Fleet, _ *fleet.Machine) { f.Networks[0].Mode = fleet.Isolated },
-		"no-dhcp-server": func(f *fleet.Fleet, m *fleet.Machine) {
-			m.NICs = append(m.NICs, &fleet.NIC{Name: "reef"})
-			m.NICs[1].Network = "reef"
-		},
 		"vnc-port-too-low": func(_ *fleet.Fleet, m *fleet.Machine) {
 			m.Console = fleet.Console{Kind: fleet.Graphical, Port: 590, Protocol: fleet.VNC}
 		},

@@ -22,7 +22,7 @@ var Target = render.Target{
 	Needs:   needs,
 	Tools:   []string{"qemu-img", "qemu-system-x86_64"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
-		seedFile, err := seed.File(job, m)
+		seedFile, err := seed.FileFor(job, m, Platform)
 		if err != nil {
 			return nil, err
 		}
@@ -45,7 +45,7 @@ var Target = render.Target{
 		}
 		return files, nil
 	},
-	Steps: func(_ *fleet.Fleet, machines []*fleet.Machine) []render.Step {
+	Steps: func(_ *render.Job, machines []*fleet.Machine) []render.Step {
 		var steps []render.Step
 		for _, m := range machines {
 			steps = append(steps, render.Step{About: "start " + m.Name, Command: m.Name + "/run.sh"})
@@ -53,6 +53,15 @@ var Target = render.Target{
 		return steps
 	},
 }
+
+// Platform is plain virtio, with segments that have no DHCP server.
+var Platform = func() cloudinit.Platform {
+	p := cloudinit.Virtio
+	p.NoDHCP = func(network *fleet.Network) bool {
+		return network.Mode == fleet.HostOnly || network.Mode == fleet.Isolated
+	}
+	return p
+}()
 
 func fates() []render.Fate {
 	fates := append(cloudinit.Fates(), render.Carry(
@@ -70,7 +79,7 @@ func fates() []render.Fate {
 		}
 	}
 	adapted("it stands in the description of the systemd unit", "fleet.fleet")
-	adapted("nat is QEMU's user network, each machine on one of its own; host-only and isolated ones are segments between the machines alone, which the host reaches by forwarded ports", "network.mode")
+	adapted("nat is QEMU's user network, each machine on one of its own; host-only and isolated ones are segments between the machines alone, where those without an address get one that stays", "network.mode")
 	adapted("the script never removes a disk, whether it is to be kept or not", "disk.keep")
 	adapted("the disc is in its drive at the first start, when the root disk is made, and later only if STAVREN_MEDIA asks for it", "medium.eject")
 	adapted("the file console.password holds it; VNC looks at its first eight characters only", "console.password")
@@ -95,14 +104,6 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 		add("port-without-nat", finding.Error, port.PlaceOf(fleet.Itself), machinePath+".ports."+port.Name,
 			fmt.Sprintf("machine %s forwards ports, but none of its networks is nat, and QEMU forwards through such a one", m.Name),
 			"give it an interface on a nat network, or remove its ports")
-	}
-	for _, nic := range m.NICs {
-		network := f.Network(nic.Network)
-		if network != nil && nic.DHCP() && (network.Mode == fleet.HostOnly || network.Mode == fleet.Isolated) {
-			add("no-dhcp-server", finding.Warning, nic.PlaceOf(fleet.Itself), machinePath+".nics."+nic.Name,
-				fmt.Sprintf("machine %s asks for an address on %s, but nothing hands out addresses on a segment between machines", m.Name, network.Name),
-				"give the interface an address of the subnet")
-		}
 	}
 	if c := &m.Console; c.Kind == fleet.Graphical && c.Protocol == fleet.VNC && c.Port < firstDisplay {
 		add("vnc-port-too-low", finding.Error, c.PlaceOf("port"), machinePath+".console.port",

@@ -27,7 +27,12 @@ var Target = render.Target{
 // File renders seed.iso for one machine. An image that holds a secret is for its
 // owner's eyes alone.
 func File(job *render.Job, m *fleet.Machine) (render.File, error) {
-	files, err := cloudinit.Files(job, m, cloudinit.Virtio)
+	return FileFor(job, m, cloudinit.Virtio)
+}
+
+// FileFor is File for a machine that runs elsewhere than on plain virtio.
+func FileFor(job *render.Job, m *fleet.Machine, platform cloudinit.Platform) (render.File, error) {
+	files, err := cloudinit.Files(job, m, platform)
 	if err != nil {
 		return render.File{}, err
 	}

@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/render"
+)
+
+// way is fields that a target says in one other way, or leaves out for one
+// reason.
+type way struct{ fields, how string }
+
+// ways groups notes of one outcome by how or why.
+func ways(notes []render.Note, outcome render.Outcome) []way {
+	var order []string
+	fields := map[string][]string{}
+	for _, note := range notes {
+		if note.Outcome != outcome {
+			continue
+		}
+		if fields[note.How] == nil {
+			order = append(order, note.How)
+		}
+		fields[note.How] = append(fields[note.How], note.Field)
+	}
+	var list []way
+	for _, how := range order {
+		list = append(list, way{strings.Join(fields[how], ", "), how})
+	}
+	return list
+}
+
+// printNotes reports what became of values that the target does not carry as
+// they are, those with the same fate together.
+func (s *session) printNotes(target render.Target, notes []render.Note) {
+	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {
+		list := ways(notes, outcome)
+		if len(list) == 0 {
+			continue
+		}
+		s.talk("\n%s by %s:", bold.Render(outcome.String()), target.Name)
+		for _, w := range list {
+			s.talk("  %s\n      %s", w.fields, dim.Render(w.how))
+		}
+	}
+}
+
+// maxSteps is how many steps are printed; README.txt has them all.
+const maxSteps = 12
+
+// printSteps says what to do with the files.
+func (s *session) printSteps(output string, steps []render.Step) {
+	if len(steps) == 0 {
+		return
+	}
+	s.talk("\n%s in %s:", bold.Render("next"), output)
+	for i, step := range steps {
+		if i == maxSteps {
+			s.talk("  and %d more steps; --notes writes all of them to README.txt", len(steps)-maxSteps)
+			break
+		}
+		s.talk("  %s\n      %s", dim.Render("# "+step.About), step.Command)
+	}
+	for _, step := range steps {
+		if step.Request != "" {
+			s.talk("  %s", dim.Render("--notes writes the same as HTTP requests to README.txt"))
+			break
+		}
+	}
+}
+
+// readme is what --notes writes beside the files: steps, requests and fates.
+func readme(target render.Target, f *fleet.Fleet, notes []render.Note, steps []render.Step) []byte {
+	var text strings.Builder
+	fmt.Fprintf(&text, "The fleet %s, rendered for %s by stavren.\n", f.Name, target.Name)
+	if len(steps) > 0 {
+		text.WriteString("\nWhat to do with the files, in this folder and in this order:\n")
+	}
+	for _, step := range steps {
+		fmt.Fprintf(&text, "\n  # %s\n  %s\n", step.About, step.Command)
+		if step.Request != "" {
+			text.WriteString("\n  The same as an HTTP request:\n\n    " + strings.ReplaceAll(step.Request, "\n", "\n    ") + "\n")
+		}
+	}
+	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {
+		list := ways(notes, outcome)
+		if len(list) == 0 {
+			continue
+		}
+		fmt.Fprintf(&text, "\nWhat was %s:\n", outcome)
+		for _, w := range list {
+			fmt.Fprintf(&text, "\n  %s\n    %s\n", w.fields, w.how)
+		}
+	}
+	return []byte(text.String())
+}

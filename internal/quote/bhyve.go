@@ -1,0 +1,7 @@
+package quote
+
+import "strings"
+
+// Bhyve writes a value of a line of bhyve_config(5), where "%(" begins a
+// variable and "%%" stands for a percent sign. A value must be one line.
+func Bhyve(text string) string { return strings.ReplaceAll(text, "%", "%%") }

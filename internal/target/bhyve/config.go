@@ -1,0 +1,112 @@
+package bhyve
+
+import (
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"strings"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/quote"
+	"stavren.example/stavren/render"
+)
+
+// tapName is the host's side of an interface; bhyve wants it to begin with tap.
+func tapName(m *fleet.Machine, at int) string {
+	return fmt.Sprintf("tap%s%d", strings.ReplaceAll(m.NICs[at].HardwareAddress, ":", "")[6:], at)
+}
+
+// config collects lines of KEY=VALUE, devices in slots one after the other.
+type config struct {
+	text strings.Builder
+	slot int
+}
+
+func (c *config) set(key, value string) { fmt.Fprintf(&c.text, "%s=%s\n", key, quote.Bhyve(value)) }
+
+// device puts a device into the next slot, with settings as keys and values by
+// turns, and returns what its keys begin with.
+func (c *config) device(kind string, pairs ...string) string {
+	prefix := fmt.Sprintf("pci.0.%d.0.", c.slot)
+	c.slot++
+	c.set(prefix+"device", kind)
+	for i := 0; i+1 < len(pairs); i += 2 {
+		c.set(prefix+pairs[i], pairs[i+1])
+	}
+	return prefix
+}
+
+func (c *config) heading(text string) { fmt.Fprintf(&c.text, "\n# %s\n", text) }
+
+// configuration renders bhyve.conf.
+func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
+	var c config
+	c.text.WriteString(quote.Comment("#", m.About))
+	c.set("name", m.Name)
+	c.set("cpus", fmt.Sprint(m.Resources.CPUs))
+	c.set("memory.size", fmt.Sprintf("%dM", (m.Resources.Memory+fleet.MiB-1)/fleet.MiB))
+	c.set("acpi_tables", "true")
+	c.set("x86.vmexit_on_hlt", "true")
+	c.set("rtc.use_localtime", fmt.Sprint(m.Clock == fleet.Local))
+	c.set("lpc.bootrom", "/usr/local/share/uefi-firmware/BHYVE_UEFI.fd")
+	c.set("lpc.bootvars", "variables.fd")
+	if m.Console.Kind == fleet.Headless {
+		c.set("lpc.com1.path", "console.log")
+	} else {
+		c.set("lpc.com1.path", "stdio")
+	}
+	c.device("hostbridge")
+
+	c.heading("disks, the root disk first")
+	for _, disk := range m.Disks {
+		file := disk.Name + ".img"
+		switch busOf(disk) {
+		case fleet.SATA:
+			c.device("ahci", "port.0.type", "hd", "port.0.path", file, "port.0.ser", disk.Serial)
+		case fleet.NVMe:
+			c.device("nvme", "path", file, "ser", disk.Serial)
+		default:
+			c.device("virtio-blk", "path", file, "ser", disk.Serial)
+		}
+	}
+	c.heading("first-boot data and discs")
+	drive := c.device("ahci", "port.0.type", "cd", "port.0.path", "seed.iso", "port.0.ro", "true")
+	for i, disc := range m.Media {
+		port := fmt.Sprintf("%sport.%d.", drive, i+1)
+		c.set(port+"type", "cd")
+		c.set(port+"path", job.Path(disc.Folder, disc.File))
+		c.set(port+"ro", "true")
+	}
+	c.heading("network interfaces")
+	for i, nic := range m.NICs {
+		kind := "virtio-net"
+		if nic.Model == fleet.E1000 {
+			kind = "e1000"
+		}
+		c.device(kind, "backend", tapName(m, i), "mac", nic.HardwareAddress)
+	}
+	mode := fs.FileMode(0o644)
+	c.device("virtio-rnd")
+	if m.Console.Kind == fleet.Graphical {
+		c.heading("screen, keyboard and pointer")
+		width, height, _ := strings.Cut(m.Console.Resolution, "x")
+		screen := []string{"tcp", netip.AddrPortFrom(m.Console.Listen, uint16(m.Console.Port)).String(), "w", width, "h", height}
+		if m.Console.Password != "" {
+			password, err := job.Secret(m.Console.Password)
+			if err != nil {
+				return render.File{}, err
+			}
+			if strings.ContainsAny(password, "\n\r") {
+				return render.File{}, fmt.Errorf("the password of the console has more than one line, which bhyve.conf cannot hold")
+			}
+			screen, mode = append(screen, "password", password), 0o600
+		}
+		c.device("fbuf", screen...)
+		c.device("xhci", "slot.1.device", "tablet")
+	}
+	// The bridge to old devices goes where boards have it.
+	c.heading("serial port and firmware")
+	c.slot = 31
+	c.device("lpc")
+	return render.File{Name: m.Name + "/bhyve.conf", Data: []byte(c.text.String()), Mode: mode}, nil
+}

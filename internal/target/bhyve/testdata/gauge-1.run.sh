@@ -1,0 +1,115 @@
+#!/bin/sh
+# Takes readings from the buoys and passes them on
+# Starts the virtual machine gauge-1 with bhyve, as root, and stays until it is
+# off. The first start makes its disks beside this script; later ones keep them.
+#
+#   run.sh          start it
+#   run.sh stop     ask it to shut down, and wait until it has
+#   run.sh status   say whether it runs; the exit code is 0 if it does, 3 if not
+#
+#   STAVREN_IMAGE  base image of the root disk, in place of the definition's
+set -eu
+
+fail() {
+	echo "gauge-1: $1" >&2
+	exit 1
+}
+
+image=${STAVREN_IMAGE:-}
+case $image in
+'' | /*) ;;
+*) image=$PWD/$image ;;
+esac
+cd -- "$(dirname -- "$0")"
+[ -n "$image" ] || image=../images/debian-12-generic-amd64.qcow2
+
+running() { [ -e /dev/vmm/gauge-1 ] && pid=$(pgrep -f '^bhyve: gauge-1( |$)'); }
+
+case ${1:-start} in
+start) ;;
+status)
+	if running; then
+		echo "gauge-1 runs as process $pid"
+		exit 0
+	fi
+	echo "gauge-1 is off"
+	exit 3
+	;;
+stop)
+	running || { echo "gauge-1 is off"; exit 0; }
+	# bhyve presses the power button when it is asked to terminate.
+	kill -TERM "$pid"
+	left=${STAVREN_WAIT:-90}
+	while running; do
+		[ "$left" -gt 0 ] || fail "still runs after ${STAVREN_WAIT:-90} seconds; look at its console, or end it with: bhyvectl --destroy --vm=gauge-1"
+		left=$((left - 1))
+		sleep 1
+	done
+	echo "gauge-1 is off"
+	exit 0
+	;;
+*) fail "knows start, stop and status, not $1" ;;
+esac
+
+if running; then
+	fail "is running already, as process $pid; run.sh stop ends it"
+fi
+[ "$(id -u)" = 0 ] || fail "has to be started by root, who may make interfaces"
+for program in bhyve bhyvectl qemu-img; do
+	command -v "$program" >/dev/null || fail "needs $program, which is not installed"
+done
+[ -r /usr/local/share/uefi-firmware/BHYVE_UEFI.fd ] || fail "needs UEFI firmware; install the package edk2-bhyve"
+kldload -n vmm if_tuntap if_bridge
+
+# A disk is made under another name first, so that a start that was cut short
+# never leaves half a disk.
+make_disk() { # NAME SIZE FULL [IMAGE]
+	[ -e "$1.img" ] && return
+	if [ -n "${4:-}" ]; then
+		[ -r "$4" ] || fail "there is no image $4 for the disk $1"
+		qemu-img convert -q -O raw "$4" "$1.part"
+		[ "$(stat -f %z "$1.part")" -le "$2" ] || fail "the image $4 is larger than the disk $1; give the disk more"
+	else
+		: >"$1.part"
+	fi
+	if [ "$3" = yes ]; then
+		have=$(stat -f %z "$1.part")
+		dd if=/dev/zero bs=1048576 count=$((($2 - have) / 1048576)) >>"$1.part" 2>/dev/null
+	fi
+	truncate -s "$2" "$1.part"
+	mv "$1.part" "$1.img"
+}
+make_disk root 10737418240 no "$image"
+[ -e variables.fd ] || cp /usr/local/share/uefi-firmware/BHYVE_UEFI_VARS.fd variables.fd
+
+# join TAP BRIDGE [ADDRESS]: one interface on one bridge.
+join() {
+	ifconfig "$2" >/dev/null 2>&1 || ifconfig bridge create name "$2" >/dev/null
+	if [ -n "${3:-}" ]; then
+		ifconfig "$2" inet "$3" up
+	else
+		ifconfig "$2" up
+	fi
+	ifconfig "$1" >/dev/null 2>&1 || ifconfig tap create name "$1" >/dev/null
+	ifconfig "$2" addm "$1" 2>/dev/null || :
+	ifconfig "$1" up
+}
+join tape70a9d0 quay-01168a 10.44.7.1/24
+join tap362ddf1 reef-7ef76f
+sysctl -q net.inet.ip.forwarding=1
+
+forget() { bhyvectl --destroy --vm=gauge-1 2>/dev/null || :; }
+clean() {
+	forget
+	ifconfig tape70a9d0 destroy 2>/dev/null || :
+	ifconfig tap362ddf1 destroy 2>/dev/null || :
+}
+trap clean EXIT
+forget
+echo 'gauge-1: buoys on 127.0.0.1, port 4001/udp, once ports.pf.conf is loaded' >&2
+echo 'gauge-1: ssh on 127.0.0.1, port 20937/tcp, once ports.pf.conf is loaded' >&2
+
+# bhyve ends with 0 when the machine restarts, and with more when it is off.
+while bhyve -k bhyve.conf gauge-1; do
+	forget
+done

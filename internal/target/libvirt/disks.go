@@ -1,0 +1,104 @@
+package libvirt
+
+import (
+	"strconv"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/xmldoc"
+	"stavren.example/stavren/render"
+)
+
+// pool is the storage pool that volumes lie in: `pool` in the definition's
+// settings for libvirt, or the one that libvirt comes with.
+func pool(f *fleet.Fleet) string {
+	if platform := f.Platform("libvirt"); platform != nil {
+		for _, setting := range platform.Settings {
+			if setting.Key == "pool" {
+				return setting.Value
+			}
+		}
+	}
+	return "default"
+}
+
+func volumeName(f *fleet.Fleet, m *fleet.Machine, disk string) string {
+	return qualified(f, m.Name) + "-" + disk
+}
+
+// busOf is the bus that a disk is on; libvirt emulates no NVMe.
+func busOf(disk *fleet.Disk) fleet.DiskBus {
+	if disk.Bus == fleet.NVMe {
+		return fleet.VirtIO
+	}
+	return disk.Bus
+}
+
+// disks attaches the disks, the seed image and the discs. Targets are named in
+// the order of a bus, as libvirt's own tools do; the guest goes by serials.
+func disks(list *xmldoc.Element, job *render.Job, m *fleet.Machine) {
+	letters := map[string]int{}
+	target := func(bus fleet.DiskBus) *xmldoc.Element {
+		prefix := "sd"
+		if bus == fleet.VirtIO {
+			prefix = "vd"
+		}
+		letter := string(rune('a' + letters[prefix]%26))
+		if round := letters[prefix] / 26; round > 0 {
+			letter = string(rune('a'+round-1)) + letter
+		}
+		letters[prefix]++
+		return xmldoc.New("target", "dev", prefix+letter, "bus", string(bus))
+	}
+	order := 0
+	boot := func() *xmldoc.Element {
+		order++
+		return xmldoc.New("boot", "order", strconv.Itoa(order))
+	}
+	discBoots := map[*fleet.Medium]*xmldoc.Element{}
+	for _, disc := range m.Media {
+		if disc.BootFirst {
+			discBoots[disc] = boot()
+		}
+	}
+	for _, disk := range m.Disks {
+		if disk.Bus == fleet.SCSI {
+			list.Add(xmldoc.New("controller", "type", "scsi", "model", "virtio-scsi"))
+			break
+		}
+	}
+	for _, disk := range m.Disks {
+		element := xmldoc.New("disk", "type", "volume", "device", "disk").Add(
+			xmldoc.New("driver", "name", "qemu", "type", "qcow2", "discard", "unmap"),
+			xmldoc.New("source", "pool", pool(job.Fleet), "volume", volumeName(job.Fleet, m, disk.Name)+".qcow2"),
+			target(busOf(disk)), xmldoc.Text("serial", disk.Serial))
+		if disk.IsRoot() {
+			element.Add(boot())
+		}
+		list.Add(element)
+	}
+	list.Add(xmldoc.New("disk", "type", "volume", "device", "cdrom").Add(
+		xmldoc.New("driver", "name", "qemu", "type", "raw"),
+		xmldoc.New("source", "pool", pool(job.Fleet), "volume", volumeName(job.Fleet, m, "seed")+".iso"),
+		target(fleet.SATA), xmldoc.New("readonly")))
+	for _, disc := range m.Media {
+		list.Add(xmldoc.New("disk", "type", "file", "device", "cdrom").Add(
+			xmldoc.New("driver", "name", "qemu", "type", "raw"),
+			xmldoc.New("source", "file", job.AbsolutePath(disc.Folder, disc.File)),
+			target(fleet.SATA), xmldoc.New("readonly"), discBoots[disc]))
+	}
+}
+
+// volume renders one disk as a storage volume (formatstorage.html).
+func volume(job *render.Job, m *fleet.Machine, disk *fleet.Disk) render.File {
+	allocation := "0"
+	if disk.Format == fleet.Full {
+		allocation = strconv.FormatInt(int64(disk.Size), 10)
+	}
+	root := xmldoc.New("volume").Add(
+		xmldoc.Text("name", volumeName(job.Fleet, m, disk.Name)+".qcow2"),
+		xmldoc.Text("allocation", allocation, "unit", "bytes"),
+		xmldoc.Text("capacity", strconv.FormatInt(int64(disk.Size), 10), "unit", "bytes"),
+		xmldoc.New("target").Add(xmldoc.New("format", "type", "qcow2")),
+	)
+	return render.File{Name: m.Name + "/" + disk.Name + ".volume.xml", Data: root.Encode(), Mode: 0o644}
+}

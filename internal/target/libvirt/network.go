@@ -1,0 +1,171 @@
+package libvirt
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/xmldoc"
+	"stavren.example/stavren/render"
+)
+
+// usedNetworks are the networks that some machines need to have defined, in the
+// fleet's order. One on which every machine forwards ports is nobody's.
+func usedNetworks(f *fleet.Fleet, machines []*fleet.Machine) []*fleet.Network {
+	used := map[string]bool{}
+	for _, m := range machines {
+		for _, nic := range m.NICs {
+			if !forwards(f, m, nic) {
+				used[nic.Network] = true
+			}
+		}
+	}
+	var networks []*fleet.Network
+	for _, network := range f.Networks {
+		if used[network.Name] {
+			networks = append(networks, network)
+		}
+	}
+	return networks
+}
+
+// forwardingNIC is the interface through which ports are forwarded, or nil.
+func forwardingNIC(f *fleet.Fleet, m *fleet.Machine) *fleet.NIC {
+	for _, nic := range m.NICs {
+		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT {
+			return nic
+		}
+	}
+	return nil
+}
+
+func forwards(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool {
+	return len(m.Ports) > 0 && nic == forwardingNIC(f, m)
+}
+
+// networkInterface renders an interface: on a network of libvirt's, or, where
+// ports are forwarded, through passt, which needs no rights and listens where it
+// is told to.
+func networkInterface(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) (*xmldoc.Element, error) {
+	network := f.Network(nic.Network)
+	if network == nil {
+		return nil, fmt.Errorf("network %q is not defined", nic.Network)
+	}
+	mac := xmldoc.New("mac", "address", nic.HardwareAddress)
+	model := xmldoc.New("model", "type", string(nic.Model))
+	if !forwards(f, m, nic) {
+		return xmldoc.New("interface", "type", "network").Add(mac, xmldoc.New("source", "network", qualified(f, network.Name)), model), nil
+	}
+	element := xmldoc.New("interface", "type", "user").Add(mac)
+	if nic.Address.IsValid() && network.Subnet.IsValid() {
+		element.Add(xmldoc.New("ip", "family", family(nic.Address), "address", nic.Address.String(), "prefix", strconv.Itoa(network.Subnet.Bits())))
+	}
+	for _, port := range m.Ports {
+		forward := xmldoc.New("portForward", "proto", string(port.Protocol), "address", port.Listen.String())
+		element.Add(forward.Add(xmldoc.New("range", "start", strconv.Itoa(port.Host), "to", strconv.Itoa(port.Machine))))
+	}
+	return element.Add(model, xmldoc.New("backend", "type", "passt")), nil
+}
+
+func family(addr netip.Addr) string {
+	if addr.Is6() {
+		return "ipv6"
+	}
+	return "ipv4"
+}
+
+// networkFile renders a network (formatnetwork.html): its way out, its name
+// server's entries, and the address of each machine for DHCP.
+func networkFile(f *fleet.Fleet, network *fleet.Network) render.File {
+	root := xmldoc.New("network").Add(
+		xmldoc.Text("name", qualified(f, network.Name)),
+		xmldoc.Text("uuid", uuid(f.Name, "network", network.Name)),
+	)
+	switch network.Mode {
+	case fleet.Bridged:
+		bridge := network.Bridge
+		if bridge == "" {
+			bridge = "br0"
+		}
+		root.Add(xmldoc.New("forward", "mode", "bridge"), xmldoc.New("bridge", "name", bridge))
+	case fleet.NAT:
+		root.Add(xmldoc.New("forward", "mode", "nat"))
+		fallthrough
+	case fleet.HostOnly:
+		if len(network.Search) > 0 {
+			root.Add(xmldoc.New("domain", "name", network.Search[0], "localOnly", "yes"))
+		}
+		root.Add(nameServer(f, network), addresses(f, network))
+	}
+	return render.File{Name: "networks/" + network.Name + ".xml", Data: root.Encode(), Mode: 0o644}
+}
+
+// nameServer lists the further names of machines with fixed addresses.
+func nameServer(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
+	list := xmldoc.New("dns")
+	some := false
+	for _, at := range f.OnNetwork(network.Name) {
+		if at.NIC.DHCP() {
+			continue
+		}
+		host := xmldoc.New("host", "ip", at.NIC.Address.String())
+		names := []string{at.Machine.HostName}
+		for _, name := range append([]string{at.Machine.FullName()}, at.Machine.Names...) {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+		for _, name := range names {
+			host.Add(xmldoc.Text("hostname", name))
+		}
+		list.Add(host)
+		some = true
+	}
+	if !some {
+		return nil
+	}
+	return list
+}
+
+// addresses gives the host its address, the gateway's where there is one, and
+// hands out those of the machines.
+func addresses(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
+	own := network.Gateway
+	if !own.IsValid() {
+		own = firstFree(f, network)
+	}
+	if !own.IsValid() || !network.Subnet.IsValid() {
+		return nil
+	}
+	dhcp := xmldoc.New("dhcp")
+	first, last := network.DHCPFirst, network.DHCPLast
+	if !first.IsValid() {
+		first, last = network.Subnet.Masked().Addr().Next(), fleet.Broadcast(network.Subnet).Prev()
+		if own == first {
+			first = first.Next()
+		}
+	}
+	dhcp.Add(xmldoc.New("range", "start", first.String(), "end", last.String()))
+	for _, at := range f.OnNetwork(network.Name) {
+		if !at.NIC.DHCP() && !forwards(f, at.Machine, at.NIC) {
+			dhcp.Add(xmldoc.New("host", "mac", at.NIC.HardwareAddress, "name", at.Machine.HostName, "ip", at.NIC.Address.String()))
+		}
+	}
+	return xmldoc.New("ip", "family", family(own), "address", own.String(), "prefix", strconv.Itoa(network.Subnet.Bits())).Add(dhcp)
+}
+
+// firstFree is the first address of a subnet that no machine has.
+func firstFree(f *fleet.Fleet, network *fleet.Network) netip.Addr {
+	taken := map[netip.Addr]bool{}
+	for _, at := range f.OnNetwork(network.Name) {
+		taken[at.NIC.Address] = true
+	}
+	for addr := network.Subnet.Masked().Addr().Next(); network.Subnet.Contains(addr); addr = addr.Next() {
+		if !taken[addr] {
+			return addr
+		}
+	}
+	return netip.Addr{}
+}
