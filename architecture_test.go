@@ -32,12 +32,13 @@ var mayImport = map[string][]string{
 	".": {"check", "finding", "fleet", "internal/catalog", "internal/host", "internal/nearest", "internal/reach", "internal/source",
 		"internal/target/...", "render"},
 	"internal/golden":         {"examples", "fleet", "internal/source", "render"},
+	"internal/seedserver":     {"fleet", "render"},
 	"internal/xmldoc":         {},
 	"internal/target/libvirt": {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "internal/xmldoc", "render"},
 	"internal/target/ovf":     {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "internal/xmldoc", "render"},
 	"internal/target/bhyve":   {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "render"},
 	"internal/pages":          {".", "internal/catalog", "render"},
-	"internal/cli":            {".", "examples", "finding", "fleet", "internal/host", "internal/nearest", "internal/starter", "render"},
+	"internal/cli":            {".", "examples", "finding", "fleet", "internal/host", "internal/nearest", "internal/seedserver", "internal/starter", "render"},
 	"internal/starter":        {},
 	"examples":                {},
 	"internal/harbour":        {},
@@ -47,8 +48,8 @@ var mayImport = map[string][]string{
 // forbidden are packages of the standard library that only the outer packages
 // may use: the core opens no socket, runs no program and reads no clock.
 var forbidden = map[string][]string{
-	"net":      {"internal/host"},
-	"net/http": {},
+	"net":      {"internal/host", "internal/cli"},
+	"net/http": {"internal/seedserver", "internal/cli"},
 	"os/exec":  {"internal/host"},
 	"os":       {"internal/host", "internal/cli", "cmd/stavren", "internal/target/seed", "internal/golden"},
 }

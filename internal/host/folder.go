@@ -39,6 +39,8 @@ type Folder struct {
 	added           map[string]string // checksums by name
 	names           []string
 	modes           map[string]fs.FileMode
+	made            map[string]bool // folders for what is collected
+	held            *os.File        // says that the temporary folder is in use
 }
 
 // Written says what a commit did.
@@ -75,7 +77,7 @@ func OpenFolder(path string) (*Folder, error) {
 	if err := os.MkdirAll(path, 0o755); err != nil {
 		return nil, fmt.Errorf("cannot make the output folder: %w", err)
 	}
-	f := &Folder{path: path, added: map[string]string{}, modes: map[string]fs.FileMode{}}
+	f := &Folder{path: path, added: map[string]string{}, modes: map[string]fs.FileMode{}, made: map[string]bool{}}
 	if err := f.finishEarlier(); err != nil {
 		return nil, fmt.Errorf("cannot finish what an earlier run began in %s: %w", path, err)
 	}
@@ -83,10 +85,29 @@ func OpenFolder(path string) (*Folder, error) {
 	if f.old, err = readRecord(filepath.Join(path, RecordName)); err != nil {
 		return nil, err
 	}
+	removeAbandoned(path)
 	if f.temporary, err = os.MkdirTemp(path, collecting); err != nil {
 		return nil, fmt.Errorf("cannot write to the output folder: %w", err)
 	}
+	if f.held, err = hold(f.temporary); err != nil {
+		return nil, fmt.Errorf("cannot write to the output folder: %w", err)
+	}
 	return f, nil
+}
+
+// removeAbandoned removes what runs that were killed had collected, which may
+// hold secrets. What cannot be removed is left to the next run.
+func removeAbandoned(path string) {
+	entries, err := os.ReadDir(path)
+	if err != nil {
+		return // what follows needs the folder too, and says so
+	}
+	for _, entry := range entries {
+		folder := filepath.Join(path, entry.Name())
+		if strings.HasPrefix(entry.Name(), collecting) && abandoned(folder) {
+			_ = os.RemoveAll(folder)
+		}
+	}
 }
 
 func readRecord(path string) (record, error) {
@@ -116,8 +137,11 @@ func (f *Folder) Add(name string, data []byte, mode fs.FileMode) error {
 		return fmt.Errorf("file %q is rendered twice", name)
 	}
 	path := filepath.Join(f.temporary, filepath.FromSlash(name))
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return fmt.Errorf("cannot write %s: %w", name, err)
+	if folder := filepath.Dir(path); !f.made[folder] {
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return fmt.Errorf("cannot write %s: %w", name, err)
+		}
+		f.made[folder] = true
 	}
 	if err := os.WriteFile(path, data, mode.Perm()); err != nil {
 		return fmt.Errorf("cannot write %s: %w", name, err)
@@ -185,7 +209,12 @@ func (f *Folder) Commit(force bool) (Written, error) {
 }
 
 // Close throws away what was collected and not committed.
-func (f *Folder) Close() error { return os.RemoveAll(f.temporary) }
+func (f *Folder) Close() error {
+	if f.held != nil {
+		_ = f.held.Close() // it was only held, not written
+	}
+	return os.RemoveAll(f.temporary)
+}
 
 // fileState is how a file in the output folder relates to the one collected.
 type fileState int
@@ -254,10 +283,25 @@ func (f *Folder) finishEarlier() error {
 		}
 		return strings.Compare(a, b)
 	})
+	whole := map[string]bool{}
 	for _, name := range names {
 		to := filepath.Join(f.path, name)
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			return err
+		top, _, below := strings.Cut(name, string(filepath.Separator))
+		if whole[top] {
+			continue
+		}
+		if below {
+			// A folder that is not there yet comes with all its files at once.
+			if _, err := os.Lstat(filepath.Join(f.path, top)); errors.Is(err, fs.ErrNotExist) {
+				if err := os.Rename(filepath.Join(from, top), filepath.Join(f.path, top)); err != nil {
+					return err
+				}
+				whole[top] = true
+				continue
+			}
+			if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+				return err
+			}
 		}
 		if err := os.Rename(filepath.Join(from, name), to); err != nil {
 			return err

@@ -23,9 +23,15 @@ const sectorSize = 2048
 // names as they are. The same files give the same bytes.
 //
 // The ISO package takes its input from a folder, so the files pass through a
-// temporary one that only this account can read.
+// temporary one that only this account can read: in memory where the system has
+// such folders (/dev/shm, Filesystem Hierarchy Standard 3.0), so that secrets
+// never lie on a disk.
 func Image(files []render.File) (image []byte, err error) {
-	folder, err := os.MkdirTemp("", "stavren-seed-")
+	const pattern = "stavren-seed-"
+	folder, err := os.MkdirTemp("/dev/shm", pattern)
+	if err != nil {
+		folder, err = os.MkdirTemp("", pattern)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("a seed image needs a temporary folder: %w", err)
 	}

@@ -1,0 +1,132 @@
+// Package seedserver hands first-boot data over HTTP to the machines that it is
+// for (cloud-init's NoCloud data source with a network seed). It is a handler;
+// listening is the caller's.
+package seedserver
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"net/http"
+	"net/netip"
+	"path"
+	"slices"
+	"strings"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/render"
+)
+
+// Access is one request that was answered.
+type Access struct {
+	Client, Method, Path string
+	Status, Bytes        int
+	// Machine is whose data was asked for, or empty.
+	Machine string
+}
+
+// Options says who may have what. The zero value gives every machine's data to
+// whoever can reach the server.
+type Options struct {
+	// Token, if it is set, is a secret that the machines' own tokens are derived
+	// from; see [Token].
+	Token string
+	// ByAddress gives data only to the fixed addresses of the machine it is for.
+	ByAddress bool
+	// Log is told of every request, if it is set.
+	Log func(Access)
+}
+
+// Server answers GET and HEAD for /MACHINE/FILE, or /MACHINE/TOKEN/FILE.
+type Server struct {
+	options Options
+	fleet   *fleet.Fleet
+	files   map[string]render.File
+}
+
+// New makes a server of rendered files, named MACHINE/FILE.
+func New(f *fleet.Fleet, files []render.File, options Options) *Server {
+	s := &Server{options: options, fleet: f, files: map[string]render.File{}}
+	for _, file := range files {
+		s.files[file.Name] = file
+		// cloud-init asks for it too and waits where it is refused.
+		s.files[path.Dir(file.Name)+"/vendor-data"] = render.File{}
+	}
+	return s
+}
+
+// Token is the word in a machine's address that no other machine knows: an HMAC
+// over its name, so that it stays when the server starts again.
+func Token(secret string, f *fleet.Fleet, machine string) string {
+	mac := hmac.New(sha256.New, []byte(secret))
+	mac.Write([]byte("seed\x00" + f.Name + "\x00" + machine))
+	return hex.EncodeToString(mac.Sum(nil)[:16])
+}
+
+// Path is where a machine's data lies on the server, with a slash at its end.
+func (s *Server) Path(machine string) string {
+	if s.options.Token == "" {
+		return "/" + machine + "/"
+	}
+	return "/" + machine + "/" + Token(s.options.Token, s.fleet, machine) + "/"
+}
+
+// ServeHTTP answers one request. Whoever may not have a file hears the same as
+// of one that does not exist.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	access := Access{Client: r.RemoteAddr, Method: r.Method, Path: s.hideToken(r.URL.Path), Status: http.StatusNotFound}
+	defer func() {
+		if s.options.Log != nil {
+			s.options.Log(access)
+		}
+	}()
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		access.Status = http.StatusMethodNotAllowed
+		w.Header().Set("Allow", "GET, HEAD")
+		http.Error(w, "only GET and HEAD", access.Status)
+		return
+	}
+	machine, file, found := s.find(r.URL.Path)
+	if !found || s.options.ByAddress && !s.isFrom(r.RemoteAddr, machine) {
+		http.Error(w, "not found", access.Status)
+		return
+	}
+	access.Machine, access.Status, access.Bytes = machine, http.StatusOK, len(file.Data)
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	if r.Method == http.MethodGet {
+		_, _ = w.Write(file.Data) // a client that went away is no fault of ours
+	}
+}
+
+func (s *Server) find(at string) (machine string, file render.File, found bool) {
+	machine, name, _ := strings.Cut(strings.TrimPrefix(at, "/"), "/")
+	if s.options.Token != "" {
+		var token string
+		token, name, _ = strings.Cut(name, "/")
+		if !hmac.Equal([]byte(token), []byte(Token(s.options.Token, s.fleet, machine))) {
+			return "", render.File{}, false
+		}
+	}
+	file, found = s.files[machine+"/"+name]
+	return machine, file, found && !strings.Contains(name, "/")
+}
+
+// isFrom reports whether a request comes from one of a machine's own addresses.
+func (s *Server) isFrom(client, machine string) bool {
+	from, err := netip.ParseAddrPort(client)
+	m := s.fleet.Machine(machine)
+	if err != nil || m == nil {
+		return false
+	}
+	return slices.ContainsFunc(m.NICs, func(nic *fleet.NIC) bool { return nic.Address.IsValid() && nic.Address == from.Addr().Unmap() })
+}
+
+// hideToken keeps tokens out of the log.
+func (s *Server) hideToken(at string) string {
+	if parts := strings.SplitN(at, "/", 4); s.options.Token != "" && len(parts) == 4 {
+		parts[2] = "…"
+		return strings.Join(parts, "/")
+	}
+	return at
+}
