@@ -30,7 +30,7 @@ var machineKey = regexp.MustCompile(`^( +)([a-z0-9][a-z0-9-]*):(?: .*)?$`)
 // machines' names. What isn't written the plain way gives no pieces and is read
 // whole, and so is a definition of which a piece turns out not to be one.
 func split(data []byte, size int) (head []byte, pieces []piece, names []string) {
-	if len(data) < size {
+	if len(data) < size || otherLineEnds(data) {
 		return nil, nil, nil
 	}
 	var indent []byte
@@ -85,6 +85,12 @@ func split(data []byte, size int) (head []byte, pieces []piece, names []string) 
 	head = append(head, " {}"...)
 	head = append(head, bytes.Repeat([]byte("\n"), 1+bytes.Count(data[section:end], []byte("\n")))...)
 	return append(head, data[end:]...), pieces, names
+}
+
+// otherLineEnds reports whether the YAML package sees line ends where we do not.
+func otherLineEnds(data []byte) bool {
+	return bytes.Count(data, []byte("\r")) != bytes.Count(data, []byte("\r\n")) ||
+		bytes.Contains(data, []byte("\u0085")) || bytes.Contains(data, []byte("\u2028")) || bytes.Contains(data, []byte("\u2029"))
 }
 
 // splitUp parses a definition without its machines, if it can be read in

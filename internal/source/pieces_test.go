@@ -58,6 +58,8 @@ func TestPieces(t *testing.T) {
 		"a second document":            "machines:\n  a: {image: i}\n---\nb: c\n",
 		"what is not YAML":             "machines:\n  a: {image: i}\n  b: {image: [}\n  c: {image: i}\n",
 		"a key further left":           "machines:\n    a: {image: i}\n  b: {image: i}\n",
+		"another line end":             "machines:\n  a: {image: i, about: \"x\ry\"}\n  b: {image: [}\n",
+		"a line end of Unicode":        "machines:\n  a: {image: i, about: \"x\u2028y\"}\n  b: {imag: i}\n",
 		"nothing below":                "machines:\nabout: x\n",
 		"a variant of what is not":     "machines:\n  a: {image: i}\nvariants:\n  v: {machines: {b: {image: i}}}\n",
 	} {

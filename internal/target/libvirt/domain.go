@@ -158,6 +158,9 @@ func screen(list *xmldoc.Element, job *render.Job, m *fleet.Machine, system cata
 		if password, err = job.Secret(c.Password); err != nil {
 			return err
 		}
+		if !xmldoc.Holds(password) {
+			return fmt.Errorf("the secret %q has a character that no XML document can hold", c.Password)
+		}
 	}
 	width, height, _ := strings.Cut(c.Resolution, "x")
 	adapter := "virtio"
