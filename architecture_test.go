@@ -26,13 +26,19 @@ var mayImport = map[string][]string{
 	"internal/source":           {"finding", "fleet", "internal/nearest"},
 	"internal/reach":            {"fleet"},
 	"internal/host":             {"fleet"},
-	"internal/target/cloudinit": {"finding", "fleet", "internal/catalog", "internal/quote", "render"},
+	"internal/target/cloudinit": {"finding", "fleet", "internal/catalog", "internal/quote", "internal/yamltext", "render"},
 	"internal/target/seed":      {"fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "render"},
 	"internal/target/qemu":      {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "render"},
 	".": {"check", "finding", "fleet", "internal/catalog", "internal/host", "internal/nearest", "internal/reach", "internal/source",
 		"internal/target/...", "render"},
-	"internal/golden":         {"examples", "fleet", "internal/source", "render"},
-	"internal/seedserver":     {"fleet", "render"},
+	"internal/golden":       {"examples", "fleet", "internal/source", "render"},
+	"internal/seedserver":   {"fleet", "render"},
+	"internal/yamltext":     {},
+	"internal/ordered":      {"internal/yamltext"},
+	"internal/offer":        {"fleet", "internal/catalog", "internal/nearest"},
+	"internal/target/cloud": {"finding", "fleet", "internal/catalog", "internal/offer", "internal/target/cloudinit", "render"},
+	"internal/target/heat":  cloudTarget, "internal/target/cloudformation": cloudTarget, "internal/target/arm": cloudTarget,
+	"internal/target/gce": cloudTarget, "internal/target/oci": cloudTarget, "internal/target/droplet": cloudTarget,
 	"internal/xmldoc":         {},
 	"internal/target/libvirt": {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "internal/xmldoc", "render"},
 	"internal/target/ovf":     {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "internal/xmldoc", "render"},
@@ -44,6 +50,9 @@ var mayImport = map[string][]string{
 	"internal/harbour":        {},
 	"cmd/stavren":             {"internal/cli"},
 }
+
+// cloudTarget is what targets for clouds share.
+var cloudTarget = []string{"finding", "fleet", "internal/catalog", "internal/ordered", "internal/quote", "internal/target/cloud", "internal/target/cloudinit", "render"}
 
 // forbidden are packages of the standard library that only the outer packages
 // may use: the core opens no socket, runs no program and reads no clock.

@@ -111,7 +111,7 @@ func Example_ownTarget() {
 	for _, file := range rendered {
 		fmt.Printf("%s: %s", file.Name, file.Data)
 	}
-	for _, note := range render.Notes(inventory, office, nil) {
+	for _, note := range render.Notes(inventory, office, render.Options{}) {
 		fmt.Printf("%s is %s: %s (%s)\n", note.Field, note.Outcome, note.How, strings.Join(note.Where, ", "))
 	}
 	// Output:

@@ -29,9 +29,15 @@ import (
 	"stavren.example/stavren/internal/host"
 	"stavren.example/stavren/internal/nearest"
 	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/target/arm"
 	"stavren.example/stavren/internal/target/bhyve"
+	"stavren.example/stavren/internal/target/cloudformation"
 	"stavren.example/stavren/internal/target/cloudinit"
+	"stavren.example/stavren/internal/target/droplet"
+	"stavren.example/stavren/internal/target/gce"
+	"stavren.example/stavren/internal/target/heat"
 	"stavren.example/stavren/internal/target/libvirt"
+	"stavren.example/stavren/internal/target/oci"
 	"stavren.example/stavren/internal/target/ovf"
 	"stavren.example/stavren/internal/target/qemu"
 	"stavren.example/stavren/internal/target/seed"
@@ -57,6 +63,12 @@ var targets = []render.Target{
 	libvirt.Target,
 	ovf.Target,
 	bhyve.Target,
+	heat.Target,
+	cloudformation.Target,
+	arm.Target,
+	gce.Target,
+	oci.Target,
+	droplet.Target,
 }
 
 // Load reads the definition of the given name, with the files that it names.

@@ -31,6 +31,7 @@ images:
   bookworm: {os: debian-12, file: images/debian.qcow2}
 networks:
   quay: {mode: nat, subnet: 10.44.7.0/24, search: [skerry.example]}
+  reef: {mode: isolated, subnet: 10.44.9.0/24}
 keys:
   ops: {file: keys/ops.pub}
 secrets:
@@ -39,7 +40,7 @@ kits:
   shore:
     image: bookworm
     domain: skerry.example
-    time: {zone: Atlantic/Faroe}
+    time: {zone: Atlantic/Faroe}` + beside + `
 machines:
   almanac:
     kits: [shore]
@@ -49,6 +50,7 @@ machines:
       pages: {size: 1GiB, filesystem: ext4, mount: /srv/almanac, keep: true}
     nics:
       quay: {address: 10.44.7.20}
+      reef: {address: 10.44.9.20}
     ports:
       ssh: {host: auto, machine: 22}
     users:
@@ -80,6 +82,24 @@ machines:
           text: |
             mkdir -p /var/lib/tide
             echo started >>/var/lib/tide/starts
+  store:
+    kits: [shore, beside]
+    disks: {root: {size: 3GiB, bus: scsi}}
+    nics: {quay: {}, reef: {}}
+    firmware: {kind: uefi}
+    shares: {charts: {host: charts, machine: /srv/charts}}
+  gauge:
+    kits: [shore, beside]
+    disks: {root: {size: 3GiB}}
+    nics: {quay: {}}
+`
+
+// beside is the kit of the machines beside the first, without what it tests.
+const beside = `
+  beside:
+    resources: {cpus: 1, memory: 768MiB}
+    ports: {ssh: {host: auto, machine: 22}}
+    users: {mira: {admin: without-password, keys: [ops]}}
 `
 
 func TestBoot(t *testing.T) {
@@ -97,20 +117,27 @@ func TestBoot(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(t, filepath.Join(folder, "door.txt"), "high $(water)\n")
+	if err := os.MkdirAll(filepath.Join(folder, "charts"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(folder, "charts/chart"), "reef\n")
 	command(t, folder, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "boot test", "-f", "keys/ops")
 
 	stavren := filepath.Join(folder, "stavren")
 	command(t, ".", "go", "build", "-o", stavren, "stavren.example/stavren/cmd/stavren")
 	command(t, folder, stavren, "check", "--strict", "boot.stavren.yaml")
 	command(t, folder, stavren, "render", "qemu", "boot.stavren.yaml", "-o", "out")
-	reach := command(t, folder, stavren, "reach", "boot.stavren.yaml", "almanac")
-	_, config, found := strings.Cut(reach, "# for ~/.ssh/config\n")
-	if !found {
-		t.Fatalf("reach printed no SSH configuration:\n%s", reach)
+	var config string
+	for _, name := range []string{"almanac", "store", "gauge"} {
+		reach := command(t, folder, stavren, "reach", "boot.stavren.yaml", name)
+		_, part, found := strings.Cut(reach, "# for ~/.ssh/config\n")
+		if !found {
+			t.Fatalf("reach printed no SSH configuration:\n%s", reach)
+		}
+		config += part + "  IdentityFile " + filepath.Join(folder, "keys/ops") + "\n  UserKnownHostsFile " + filepath.Join(folder, "known_hosts") + "\n"
 	}
-	config += "  IdentityFile " + filepath.Join(folder, "keys/ops") + "\n  UserKnownHostsFile " + filepath.Join(folder, "known_hosts") + "\n"
 	write(t, filepath.Join(folder, "ssh_config"), config)
-	m := &machine{t: t, folder: folder}
+	m := &machine{t: t, folder: folder, name: "almanac"}
 
 	m.start()
 	m.waitForSSH()
@@ -157,6 +184,8 @@ func TestBoot(t *testing.T) {
 		}
 	})
 
+	testBeside(t, folder, stavren)
+
 	m.ssh("sudo systemctl reboot")
 	time.Sleep(10 * time.Second)
 	m.waitForSSH()
@@ -178,18 +207,106 @@ func TestBoot(t *testing.T) {
 	m.stop()
 }
 
-// machine is the virtual machine under test.
+// testBeside starts two machines beside the first: one by UEFI with a share, on
+// an isolated network with the first; one that fetches its first-boot data from
+// `stavren serve`. Both are stopped by their scripts.
+func testBeside(t *testing.T, folder, stavren string) {
+	serve := exec.Command(stavren, "serve", "boot.stavren.yaml", "--machine", "gauge", "--listen", "127.0.0.1:0")
+	serve.Dir = folder
+	log, err := os.Create(filepath.Join(folder, "serve.log"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer log.Close()
+	serve.Stdout, serve.Stderr = log, log
+	if err := serve.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer serve.Process.Kill()
+	read := func() string {
+		text, _ := os.ReadFile(log.Name())
+		return string(text)
+	}
+	for range 100 {
+		if strings.Contains(read(), "serving") {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	_, address, found := strings.Cut(read(), "gauge: http://127.0.0.1:")
+	if !found {
+		t.Fatalf("serve printed no address: %s", read())
+	}
+	address, _, _ = strings.Cut(address, "\n")
+	store := &machine{t: t, folder: folder, name: "store"}
+	// The machine sees the host at 10.44.7.2.
+	gauge := &machine{t: t, folder: folder, name: "gauge", environment: []string{"STAVREN_SEED=http://10.44.7.2:" + address}}
+	store.start()
+	store.waitForSSH()
+	t.Run("UEFI, share and segment", func(t *testing.T) {
+		for _, look := range []struct{ what, run, want string }{
+			{"cloud-init is done", "cloud-init status --wait", "status: done"},
+			{"started by UEFI", "test -d /sys/firmware/efi && echo UEFI", "UEFI"},
+			{"share", "cat /srv/charts/chart; findmnt -rno FSTYPE /srv/charts; sudo sh -c 'echo drawn >/srv/charts/drawn'", "reef\nvirtiofs"},
+			{"neighbour by address", "bash -c ': </dev/tcp/10.44.9.20/22' && echo there", "there"},
+			{"neighbour by name", "bash -c ': </dev/tcp/almanac/22' && echo there", "there"},
+			{"neighbour by full name", "getent hosts almanac.skerry.example", "10.44.9.20      almanac.skerry.example almanac"},
+			{"disks have their serials", "ls /dev/disk/by-id | grep -cE '^scsi-0QEMU_QEMU_HARDDISK_root-[0-9a-f]{8}$'", "1"},
+		} {
+			store.look(t, look.what, look.run, look.want)
+		}
+		if text, err := os.ReadFile(filepath.Join(folder, "charts/drawn")); string(text) != "drawn\n" {
+			t.Errorf("what the machine wrote to its share: %q, %v", text, err)
+		}
+	})
+	store.stopByScript(t)
+	gauge.start()
+	gauge.waitForSSH()
+	t.Run("first-boot data over HTTP", func(t *testing.T) {
+		gauge.look(t, "cloud-init is done", "cloud-init status --wait", "status: done")
+		gauge.look(t, "host name", "hostname", "gauge")
+		gauge.look(t, "where the data came from", "sudo cloud-init query subplatform", "config-disk (http://10.44.7.2:"+address+")")
+		if !strings.Contains(read(), "GET /gauge/user-data 200") {
+			t.Errorf("the server's log:\n%s", read())
+		}
+	})
+	gauge.stopByScript(t)
+	if err := serve.Process.Signal(os.Interrupt); err != nil {
+		t.Error(err)
+	}
+	if err := serve.Wait(); err != nil {
+		t.Errorf("serve ended with %v", err)
+	}
+}
+
+// stopByScript asks the script to stop its machine, which has to shut down.
+func (m *machine) stopByScript(t *testing.T) {
+	t.Helper()
+	c := exec.Command("sh", filepath.Join(m.folder, "out", m.name, "run.sh"), "stop")
+	c.Env = append(os.Environ(), "STAVREN_WAIT=180")
+	if out, err := c.CombinedOutput(); err != nil || !strings.Contains(string(out), m.name+" is off") {
+		t.Errorf("run.sh stop: %v\n%s", err, out)
+	}
+	if err := <-m.ended; err != nil {
+		t.Errorf("run.sh ended with %v", err)
+	}
+}
+
+// machine is a virtual machine under test.
 type machine struct {
 	t      *testing.T
 	folder string
-	run    *exec.Cmd
-	ended  chan error
+	name   string
+	// environment is what the script is told beside the accelerator.
+	environment []string
+	run         *exec.Cmd
+	ended       chan error
 }
 
 func (m *machine) runScript() *exec.Cmd {
-	c := exec.Command("sh", filepath.Join(m.folder, "out/almanac/run.sh"))
+	c := exec.Command("sh", filepath.Join(m.folder, "out", m.name, "run.sh"))
 	// A /dev/kvm that opens is not yet one that works, so the test emulates.
-	c.Env = append(os.Environ(), "STAVREN_ACCEL=tcg")
+	c.Env = append(append(os.Environ(), "STAVREN_ACCEL=tcg"), m.environment...)
 	return c
 }
 
@@ -220,7 +337,7 @@ func (m *machine) stop() {
 func (m *machine) ssh(run string) (string, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
-	c := exec.CommandContext(ctx, "ssh", "-F", filepath.Join(m.folder, "ssh_config"), "-o", "BatchMode=yes", "-o", "ConnectTimeout=10", "almanac", run)
+	c := exec.CommandContext(ctx, "ssh", "-F", filepath.Join(m.folder, "ssh_config"), "-o", "BatchMode=yes", "-o", "ConnectTimeout=10", m.name, run)
 	out, err := c.Output()
 	return strings.TrimRight(string(out), "\n"), err
 }
@@ -228,7 +345,7 @@ func (m *machine) ssh(run string) (string, error) {
 func (m *machine) waitForSSH() {
 	m.t.Helper()
 	started := time.Now()
-	for time.Since(started) < 8*time.Minute {
+	for time.Since(started) < 12*time.Minute {
 		select {
 		case err := <-m.ended:
 			m.t.Fatalf("run.sh ended before SSH answered: %v\n%s", err, m.console())
@@ -244,7 +361,7 @@ func (m *machine) waitForSSH() {
 }
 
 func (m *machine) console() string {
-	data, _ := os.ReadFile(filepath.Join(m.folder, "out/almanac/console.log"))
+	data, _ := os.ReadFile(filepath.Join(m.folder, "out", m.name, "console.log"))
 	return string(data[max(0, len(data)-4000):])
 }
 

@@ -1,6 +1,7 @@
 #!/bin/sh
-# Builds the small Debian 12 image that the boot test starts: image.sh FILE.
-# Needs root, debootstrap, extlinux, e2fsprogs, fdisk and qemu-utils.
+# Builds the small Debian 12 image that the boot test starts: image.sh FILE. It
+# starts by BIOS and by UEFI. Needs root, debootstrap, extlinux, e2fsprogs, fdisk,
+# dosfstools, mtools, systemd-boot-efi and qemu-utils.
 set -eu
 
 goal=$1
@@ -17,13 +18,14 @@ clean() {
 trap clean EXIT
 trap 'exit 1' HUP INT TERM
 
-# One partition from 1 MiB on, marked active, as the boot code of the MBR wants it.
-truncate -s 1536M "$disk"
-printf 'label: dos\nstart=2048, type=83, bootable\n' | sfdisk -q "$disk"
+# A partition for UEFI's boot loader from 1 MiB on, and one for the system, marked
+# active as the boot code of the MBR wants it, and last so that it can grow.
+truncate -s 1664M "$disk"
+printf 'label: dos\nstart=2048, size=262144, type=ef\nstart=264192, type=83, bootable\n' | sfdisk -q "$disk"
 dd if=/usr/lib/EXTLINUX/mbr.bin of="$disk" bs=440 count=1 conv=notrunc status=none
 
 # Loop devices here may lack partition nodes, so the partition is reached by its offset.
-loop=$(losetup --find --show -o 1048576 "$disk")
+loop=$(losetup --find --show -o 135266304 "$disk")
 # extlinux reads neither 64bit block numbers nor checksummed metadata.
 mkfs.ext4 -q -O '^64bit,^metadata_csum' -L system "$loop"
 mkdir "$root"
@@ -54,6 +56,18 @@ LABEL linux
   APPEND root=LABEL=system ro console=ttyS0 net.ifnames=0
 END
 extlinux --install "$root/boot/extlinux" >/dev/null 2>&1
+
+# UEFI starts the loader of systemd from the place for removable media.
+esp=$work/esp.img
+truncate -s 128M "$esp"
+mkfs.vfat -F 32 "$esp" >/dev/null
+mmd -i "$esp" ::/EFI ::/EFI/BOOT ::/loader ::/loader/entries
+mcopy -i "$esp" /usr/lib/systemd/boot/efi/systemd-bootx64.efi ::/EFI/BOOT/BOOTX64.EFI
+mcopy -i "$esp" "$root"/boot/vmlinuz-* ::/vmlinuz
+mcopy -i "$esp" "$root"/boot/initrd.img-* ::/initrd.img
+printf 'title Linux\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=system ro console=ttyS0 net.ifnames=0\n' >"$work/linux.conf"
+mcopy -i "$esp" "$work/linux.conf" ::/loader/entries/linux.conf
+dd if="$esp" of="$disk" bs=1M seek=1 conv=notrunc status=none
 
 umount "$root"
 losetup -d "$loop"

@@ -54,6 +54,32 @@ func LeaveOut(why string, fields ...string) []Fate {
 	return fates
 }
 
+// Adapt lists fields that a target says another way, all in the same.
+func Adapt(how string, fields ...string) []Fate {
+	fates := make([]Fate, len(fields))
+	for i, field := range fields {
+		fates[i] = Fate{Field: field, Outcome: Adapted, How: how}
+	}
+	return fates
+}
+
+// Merge joins lists of fates; of two for one field the later holds.
+func Merge(lists ...[]Fate) []Fate {
+	at := map[string]int{}
+	var fates []Fate
+	for _, list := range lists {
+		for _, fate := range list {
+			if i, there := at[fate.Field]; there {
+				fates[i] = fate
+				continue
+			}
+			at[fate.Field] = len(fates)
+			fates = append(fates, fate)
+		}
+	}
+	return fates
+}
+
 // Note is a fate that a definition touches: a value that somebody wrote and
 // that the target says another way or not at all.
 type Note struct {
@@ -64,7 +90,8 @@ type Note struct {
 
 // Notes returns what a target adapts or leaves out of what the fleet asks for,
 // in the order of the target's fates.
-func Notes(target Target, f *fleet.Fleet, machines []string) []Note {
+func Notes(target Target, f *fleet.Fleet, options Options) []Note {
+	machines := options.Machines
 	asked := map[string][]string{}
 	note := func(noun any, owner string) {
 		visitAsked(reflect.ValueOf(noun).Elem(), owner, func(field, owner string) {
@@ -104,16 +131,16 @@ func Notes(target Target, f *fleet.Fleet, machines []string) []Note {
 			note(m, m.Name)
 		}
 	}
-	return target.notes(f, asked)
+	return target.notes(&Job{Fleet: f, Options: options}, asked)
 }
 
 // notes sorts what was asked for by what becomes of it: for most machines what
 // the target's fates say, and for some what it overrides.
-func (t Target) notes(f *fleet.Fleet, asked map[string][]string) []Note {
+func (t Target) notes(job *Job, asked map[string][]string) []Note {
 	special := map[string]map[Fate][]string{}
 	if t.Overrides != nil {
-		for _, m := range f.Machines {
-			for _, fate := range t.Overrides(f, m) {
+		for _, m := range job.Fleet.Machines {
+			for _, fate := range t.Overrides(job, m) {
 				at := slices.Index(asked[fate.Field], m.Name)
 				if at < 0 {
 					continue

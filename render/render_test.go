@@ -96,14 +96,14 @@ func TestNotes(t *testing.T) {
 	f.Machines[2].Resources = fleet.Resources{CPUs: 4}
 	f.Complete()
 	var got []string
-	for _, note := range render.Notes(target, f, nil) {
+	for _, note := range render.Notes(target, f, render.Options{}) {
 		got = append(got, note.Field+" "+strings.Join(note.Where, ","))
 	}
 	// Nobody wrote the size of a disk or the file of an image.
 	if want := "user.admin gauge-0,gauge-1; resources.cpus gauge-2"; strings.Join(got, "; ") != want {
 		t.Errorf("got %q, want %q", got, want)
 	}
-	if notes := render.Notes(target, f, []string{"gauge-2"}); len(notes) != 1 || notes[0].Field != "resources.cpus" {
+	if notes := render.Notes(target, f, render.Options{Machines: []string{"gauge-2"}}); len(notes) != 1 || notes[0].Field != "resources.cpus" {
 		t.Errorf("narrowed: %+v", notes)
 	}
 }

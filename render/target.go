@@ -35,7 +35,7 @@ type Target struct {
 	Fates []Fate
 	// Overrides says what becomes of fields otherwise than Fates does for one
 	// machine, such as for one whose system reads less; nil is nothing.
-	Overrides func(f *fleet.Fleet, m *fleet.Machine) []Fate
+	Overrides func(job *Job, m *fleet.Machine) []Fate
 	// Tools lists the programs that the host needs to use the files.
 	Tools []string
 	// Needs reports what a machine lacks for this target alone, or is nil. It is
@@ -129,6 +129,9 @@ type Options struct {
 	Output string
 	// Archive asks targets that know a one-file form for it.
 	Archive bool
+	// Size names the size of a cloud that a machine gets where the definition
+	// names none. If it is nil, or returns "", the closest fit is taken.
+	Size func(m *fleet.Machine) string
 	// Secrets reads a secret when it is needed. If it is nil, a fleet whose
 	// rendered files hold secrets is refused.
 	Secrets func(secret *fleet.Secret) (string, error)

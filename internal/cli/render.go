@@ -106,7 +106,7 @@ func (s *session) renderToFolder(ctx context.Context, target render.Target, f *f
 	if err != nil {
 		return err
 	}
-	notes := render.Notes(target, f, options.Machines)
+	notes := render.Notes(target, f, options)
 	steps, err := render.Steps(target, f, options)
 	if err != nil {
 		return err

@@ -31,8 +31,8 @@ var Target = render.Target{
 
 // Overrides says what becomes of first-boot fields on systems that read less of
 // the data than most: Windows and FreeBSD, and Alpine's keyboard.
-func Overrides(f *fleet.Fleet, m *fleet.Machine) []render.Fate {
-	system := catalog.Of(f, m)
+func Overrides(job *render.Job, m *fleet.Machine) []render.Fate {
+	system := catalog.Of(job.Fleet, m)
 	switch {
 	case system.Family.Name == catalog.Windows:
 		return windowsFates

@@ -2,17 +2,12 @@ package cloudinit
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
-	"strings"
-	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
-)
 
-// The YAML that is written here is read by PyYAML, which follows YAML 1.1: a
-// bare yes, 010 or 1:30 is no text there. So text stands bare only if it cannot
-// be taken for anything else, and in quotes or as a literal block otherwise.
+	"stavren.example/stavren/internal/yamltext"
+)
 
 // mapping makes a map from keys and values by turns, in this order. A nil value
 // leaves its key out. A key is a string; a value is a node or what node takes.
@@ -68,42 +63,8 @@ func flow(n *yaml.Node) *yaml.Node {
 	return n
 }
 
-var (
-	bareText = regexp.MustCompile(`^[A-Za-z/][A-Za-z0-9/._+=@-]*( [A-Za-z0-9/._+=@-]+)*$`)
-	// yaml11Words are the bare words that YAML 1.1 takes for truths and nothing.
-	yaml11Words = regexp.MustCompile(`^(?i:y|yes|n|no|true|false|on|off|null)$`)
-	literalText = regexp.MustCompile(`^[^\s].*\n`)
-)
-
-func textNode(text string) *yaml.Node {
-	n := &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text, Style: yaml.DoubleQuotedStyle}
-	switch {
-	case bareText.MatchString(text) && !yaml11Words.MatchString(text):
-		n.Style = 0
-	case literalText.MatchString(text) && printable(text):
-		n.Style = yaml.LiteralStyle
-	}
-	return n
-}
-
-// printable reports whether a literal block gives a text back as it is: no
-// tabs or spaces at line ends, which editors lose, and no character that YAML
-// 1.1 does not print or takes for a line end.
-func printable(text string) bool {
-	for _, line := range strings.Split(text, "\n") {
-		if strings.HasSuffix(line, " ") || strings.HasSuffix(line, "\t") || strings.HasPrefix(line, "\t") {
-			return false
-		}
-	}
-	for _, char := range text {
-		switch {
-		case char == '\n' || char == '\t':
-		case char < ' ', char == 0x7f, char >= 0x80 && char < 0xa0, char == 0x2028, char == 0x2029, char == 0xfeff, char == utf8.RuneError, char > 0xffff:
-			return false
-		}
-	}
-	return true
-}
+// textNode makes a scalar of a text.
+func textNode(text string) *yaml.Node { return yamltext.Node(text) }
 
 // encode writes a document under a heading of comment lines.
 func encode(heading string, document *yaml.Node) ([]byte, error) {

@@ -92,8 +92,8 @@ func fates() []render.Fate {
 	return append(fates, render.LeaveOut("libvirt takes the file as it finds it; check --here holds it to its checksum", "image.sha256")...)
 }
 
-func overrides(f *fleet.Fleet, m *fleet.Machine) []render.Fate {
-	fates := cloudinit.Overrides(f, m)
+func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
+	fates := cloudinit.Overrides(job, m)
 	for _, disk := range m.Disks {
 		if disk.Bus == fleet.NVMe {
 			return append(fates[:len(fates):len(fates)], render.Fate{Field: "disk.bus", Outcome: render.Adapted, How: "libvirt emulates no NVMe, so the disk is on virtio"})

@@ -174,6 +174,8 @@ start_share() {
 		[ -x "$program" ] && helper=$program && break
 	done
 	[ -n "$helper" ] || fail "needs virtiofsd for its shares, which is not installed"
+	# The helper changes folders before it looks for this one.
+	set -- "$1" "$(cd -- "$2" && pwd)" "$3"
 	rm -f "$1.share"
 	knows=$("$helper" --help 2>&1 || :)
 	case $3/$knows in

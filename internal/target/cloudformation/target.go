@@ -1,0 +1,123 @@
+// Package cloudformation renders a fleet as an AWS CloudFormation template.
+// Resource types and properties are those of the CloudFormation template
+// reference (docs.aws.amazon.com, "AWS resource and property types reference").
+package cloudformation
+
+import (
+	"fmt"
+	"strings"
+
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/internal/target/cloud"
+	"stavren.example/stavren/internal/target/cloudinit"
+	"stavren.example/stavren/render"
+)
+
+// Target renders one template a fleet.
+var Target = render.Target{
+	Name:      "cloudformation",
+	Summary:   "one template for AWS CloudFormation",
+	Writes:    []string{"FLEET.cloudformation.json"},
+	Fates:     fates(),
+	Overrides: kind.Overrides,
+	Needs:     needs,
+	Fleet:     func(job *render.Job) ([]render.File, error) { return newTemplate(job).render() },
+	Steps: func(job *render.Job, _ []*fleet.Machine) []render.Step {
+		f := job.Fleet
+		region := kind.Place(f, nil, "region")
+		file := f.Name + ".cloudformation.json"
+		return []render.Step{
+			{About: "have the template looked at", Command: fmt.Sprintf("aws cloudformation validate-template --region %s --template-body file://%s", region, file)},
+			{About: "make the stack", Command: fmt.Sprintf("aws cloudformation deploy --region %s --stack-name %s --template-file %s", region, f.Name, file),
+				Request: fmt.Sprintf("POST https://cloudformation.%s.amazonaws.com/\nContent-Type: application/x-www-form-urlencoded\nAuthorization: signed with your own keys (Signature Version 4)\n\nAction=CreateStack&Version=2010-05-15&StackName=%s&TemplateBody= the content of %s, percent-encoded", region, f.Name, file)},
+		}
+	},
+}
+
+var kind = cloud.New("cloudformation", cloudinit.Platform{
+	DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
+	// Disks are NVMe devices in an order of their own. Where the image links them
+	// to the names of the mapping, that link is taken; else the one disk of that
+	// size without partitions.
+	FindDisk: func(m *fleet.Machine, disk *fleet.Disk) string {
+		name := deviceName(m, disk)
+		return fmt.Sprintf("if [ -e %s ]; then readlink -f %s; else lsblk -bdnpo NAME,SIZE | awk '$2 == %d {print $1}' | while read -r d; do [ $(lsblk -no NAME $d | wc -l) -eq 1 ] && echo $d && break; done; fi",
+			name, name, int64(kindDisk(disk)))
+	},
+},
+	cloud.Place{Key: "region", What: "the region that it runs in"},
+)
+
+func kindDisk(disk *fleet.Disk) fleet.Bytes {
+	platform, _ := catalog.LookupPlatform("cloudformation")
+	return platform.RoundDisk(disk.Size)
+}
+
+// deviceName is the name of a data disk in the block device mapping, from
+// /dev/sdf on as the platform recommends.
+func deviceName(m *fleet.Machine, disk *fleet.Disk) string {
+	at := 0
+	for _, other := range m.Disks {
+		if other == disk {
+			break
+		}
+		at++
+	}
+	return "/dev/sd" + string(rune('e'+at))
+}
+
+// rootDevices are the names of the root disk in the images of systems; most
+// others have /dev/sda1.
+var rootDevices = map[string]string{"debian": "/dev/xvda"}
+
+func rootDevice(f *fleet.Fleet, m *fleet.Machine) string {
+	if said := kind.Value(f, m, "root_device"); said != "" {
+		return said
+	}
+	family, _, _ := strings.Cut(catalog.Of(f, m).Name, "-")
+	if device := rootDevices[family]; device != "" {
+		return device
+	}
+	return "/dev/sda1"
+}
+
+func fates() []render.Fate {
+	return render.Merge(cloud.Fates(),
+		render.Carry("network.subnet", "machine.interruptible", "machine.when_stopped", "fleet.about", "disk.speed"),
+		render.Adapt("a network of the stack's own, with a way out for nat and bridged ones; or the subnet that platforms names", "network.mode"),
+		render.Adapt("the volume is kept when the machine goes", "disk.keep"),
+		render.Adapt("an instance profile", "identity.account"),
+		render.LeaveOut("the instance profile has its own policies", "identity.scopes"),
+	)
+}
+
+// needs adds what the platform asks of networks.
+func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
+	findings := kind.Needs(f, m)
+	add := func(rule string, place fleet.Place, path, message, remedy string) {
+		findings = append(findings, finding.Finding{Rule: rule, Severity: finding.Error, Place: place, Path: path, Message: message, Remedy: remedy})
+	}
+	if kind.Value(f, m, "network") == "" {
+		for _, nic := range m.NICs {
+			network := f.Network(nic.Network)
+			if network == nil {
+				continue
+			}
+			if bits := network.Subnet.Bits(); !network.Subnet.IsValid() || bits < 16 || bits > 28 {
+				add("subnet-of-platform", network.PlaceOf("subnet"), "networks."+network.Name+".subnet",
+					fmt.Sprintf("network %s has the subnet %v, and the platform makes subnets between /16 and /28", network.Name, network.Subnet), "choose a subnet of such a size, or name one of the platform's under platforms")
+			} else if first := network.Subnet.Masked().Addr().As4(); nic.Address.IsValid() && nic.Address.Is4() && nic.Address.As4()[3]-first[3] < 4 && sameBut(nic.Address.As4(), first) {
+				add("address-of-platform", nic.PlaceOf("address"), "machines."+m.Name+".nics."+nic.Name+".address",
+					fmt.Sprintf("machine %s has the address %v, and the platform keeps the first four of a subnet for itself", m.Name, nic.Address), "choose an address from the fifth of the subnet on")
+			}
+		}
+	}
+	if len(m.Disks) > 12 {
+		add("too-many-disks", m.Disks[12].PlaceOf(fleet.Itself), "machines."+m.Name+".disks", fmt.Sprintf("machine %s has %d disks, and there are names for 12", m.Name, len(m.Disks)), "give it fewer disks")
+	}
+	return findings
+}
+
+func sameBut(a, b [4]byte) bool { return a[0] == b[0] && a[1] == b[1] && a[2] == b[2] }
