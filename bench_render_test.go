@@ -3,6 +3,7 @@ package stavren_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -105,6 +106,46 @@ func BenchmarkRender(b *testing.B) {
 		b.Run(name+"/render", func(b *testing.B) {
 			for b.Loop() {
 				renderFolder(b, f, target)
+			}
+		})
+	}
+}
+
+// BenchmarkTemplate measures one template for many machines beside its floor,
+// encoding the same document.
+//
+//	go test -run '^$' -bench Template .
+func BenchmarkTemplate(b *testing.B) {
+	target, err := stavren.Target("heat")
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, machines := range []int{100, 1000} {
+		f := harbourFleet(b, machines)
+		f.Platforms = append(f.Platforms, &fleet.Platform{Name: "heat", Network: "quay-net", Sizes: []*fleet.Size{{Name: "small", CPUs: 1, Memory: fleet.GiB, Disk: 20 * fleet.GiB}}})
+		f.Complete()
+		files, err := render.All(context.Background(), target, f, render.Options{})
+		if err != nil {
+			b.Fatal(err)
+		}
+		var document yaml.Node
+		if err := yaml.Load(files[0].Data, &document); err != nil {
+			b.Fatal(err)
+		}
+		b.Run(fmt.Sprintf("%d/floor", machines), func(b *testing.B) {
+			b.SetBytes(int64(len(files[0].Data)))
+			for b.Loop() {
+				if _, err := yaml.Dump(&document, yaml.WithIndent(2), yaml.WithLineWidth(-1)); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+		b.Run(fmt.Sprintf("%d/render", machines), func(b *testing.B) {
+			b.SetBytes(int64(len(files[0].Data)))
+			for b.Loop() {
+				if _, err := render.All(context.Background(), target, f, render.Options{}); err != nil {
+					b.Fatal(err)
+				}
 			}
 		})
 	}

@@ -173,6 +173,8 @@ type Size struct {
 	CPUs   int   `key:"cpus"`
 	Memory Bytes `key:"memory"`
 	Disk   Bytes `key:"disk"`
+	// Arch is the processor architecture, or empty for any.
+	Arch string
 }
 
 // Limit is the most that a platform, or the host, gives; 0 is no limit.

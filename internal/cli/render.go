@@ -27,6 +27,7 @@ type renderCall struct {
 	force    bool
 	archive  bool
 	notes    bool
+	cost     costFlags
 }
 
 func (s *session) renderCommand() *cobra.Command {
@@ -45,6 +46,7 @@ prints a single file.`,
 		},
 	}
 	call.load.add(c)
+	call.cost.add(c)
 	c.Flags().StringVarP(&call.output, "output", "o", "", "folder to write to, or - for standard output")
 	c.Flags().StringSliceVar(&call.machines, "machine", nil, "render this `MACHINE` alone; may be repeated")
 	c.Flags().StringVar(&call.only, "only", "", "with -o -, print this `FILE` of several")
@@ -66,6 +68,9 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 	if err != nil {
 		return err
 	}
+	if err := s.useSizes(f, call.cost); err != nil {
+		return err
+	}
 	if err := stavren.Refusal(target, f, call.machines...); err != nil {
 		var findings finding.Errors
 		if errors.As(err, &findings) {
@@ -78,6 +83,18 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 	options := render.Options{Machines: call.machines, Archive: call.archive, Secrets: func(secret *fleet.Secret) (string, error) {
 		return s.files.ReadSecret(secret, s.environment, call.load.allowOutside)
 	}}
+	prices, err := s.readPrices(call.cost)
+	if err != nil {
+		return err
+	}
+	if prices != nil && slices.Contains(stavren.Platforms(), target.Name) {
+		options.Size = func(m *fleet.Machine) string {
+			if o, _, err := stavren.Choose(f, m, target.Name, prices); err == nil && o.Known {
+				return o.Size.Name
+			}
+			return "" // refused above, or not priced
+		}
+	}
 	if call.output == "-" {
 		return s.renderToStdout(ctx, target, f, options, call.only)
 	}

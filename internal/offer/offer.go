@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
@@ -50,7 +51,7 @@ func Sizes(f *fleet.Fleet, platform string) []catalog.Size {
 	if said := f.Platform(platform); said != nil && len(said.Sizes) > 0 {
 		var sizes []catalog.Size
 		for _, size := range said.Sizes {
-			sizes = append(sizes, catalog.Size{Name: size.Name, CPUs: size.CPUs, Memory: size.Memory, Disk: size.Disk})
+			sizes = append(sizes, catalog.Size{Name: size.Name, CPUs: size.CPUs, Memory: size.Memory, Disk: size.Disk, Arch: size.Arch})
 		}
 		return sizes
 	}
@@ -201,17 +202,17 @@ func noFit(m *fleet.Machine, arch, platform string, sizes []catalog.Size) error 
 	return e
 }
 
-// Waste says in words what an offer gives beyond what was asked, or nothing.
+// Waste says what an offer gives beyond what was asked, such as "+1 cpu, +2GiB",
+// or nothing.
 func (o Offer) Waste(m *fleet.Machine) string {
-	text := ""
-	if o.CPUs > m.Resources.CPUs {
-		text = fmt.Sprintf("%d cpus for %d", o.CPUs, m.Resources.CPUs)
+	var more []string
+	if extra := o.CPUs - m.Resources.CPUs; extra == 1 {
+		more = append(more, "+1 cpu")
+	} else if extra > 1 {
+		more = append(more, fmt.Sprintf("+%d cpus", extra))
 	}
-	if o.Memory > m.Resources.Memory {
-		if text != "" {
-			text += ", "
-		}
-		text += fmt.Sprintf("%v for %v", o.Memory, m.Resources.Memory)
+	if extra := o.Memory - m.Resources.Memory; extra > 0 {
+		more = append(more, fmt.Sprintf("+%v", extra))
 	}
-	return text
+	return strings.Join(more, ", ")
 }

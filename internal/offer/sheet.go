@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 )
 
 // Price is an amount of money in millionths of a unit of its currency.
@@ -111,6 +112,7 @@ func (s *Sheet) price(f *fleet.Fleet, m *fleet.Machine, platform string, o Offer
 		return 0, false
 	}
 	known := true
+	sold, _ := catalog.LookupPlatform(platform)
 	look := func(name string) Price {
 		price, there := s.prices[item{platform, name}]
 		known = known && there
@@ -130,7 +132,7 @@ func (s *Sheet) price(f *fleet.Fleet, m *fleet.Machine, platform string, o Offer
 		if d.Speed == fleet.Fast {
 			class = fastDisk
 		}
-		gib := Price((d.Size + fleet.GiB - 1) / fleet.GiB)
+		gib := Price(sold.RoundDisk(d.Size) / fleet.GiB)
 		hourly += look(class) * gib / HoursAMonth
 	}
 	if m.PublicAddress {

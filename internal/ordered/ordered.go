@@ -128,6 +128,8 @@ func node(value any) *yaml.Node {
 			n.Content = append(n.Content, node(part))
 		}
 		return n
+	case *yaml.Node:
+		return value
 	case []string:
 		n := &yaml.Node{Kind: yaml.SequenceNode}
 		for _, part := range value {

@@ -47,7 +47,7 @@ var kind = cloud.New("arm", cloudinit.Platform{
 		return fmt.Sprintf("readlink -f /dev/disk/azure/scsi1/lun%d", place(m, disk))
 	},
 },
-	cloud.Place{Key: "region", What: "the region that it runs in"},
+	cloud.Place{Key: "region", What: "the region that machines run in"},
 )
 
 // place counts data disks from 0: the platform's logical unit.

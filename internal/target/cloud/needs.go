@@ -59,8 +59,12 @@ func (n *needs) places() {
 		if slices.Contains([]string{"region", "zone", "network", "address_pool"}, place.Key) {
 			where = place.Key + ": …"
 		}
-		n.add("placeholder-left", finding.Warning, n.m.PlaceOf(fleet.Itself), "",
-			fmt.Sprintf("machine %s needs %s on %s, so the output says %s", n.m.Name, place.What, n.kind.Name, n.kind.Place(n.f, n.m, place.Key)),
+		at := n.f.PlaceOf(fleet.Itself)
+		if said := n.f.Platform(n.kind.Name); said != nil {
+			at = said.PlaceOf(fleet.Itself)
+		}
+		n.add("placeholder-left", finding.Warning, at, "platforms."+n.kind.Name,
+			fmt.Sprintf("%s wants %s, which the definition does not say, so the output says %s", n.kind.Name, place.What, n.kind.Place(n.f, n.m, place.Key)),
 			fmt.Sprintf("add platforms: {%s: {%s}}, or replace it in the output", n.kind.Name, where))
 	}
 }

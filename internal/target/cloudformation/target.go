@@ -47,7 +47,7 @@ var kind = cloud.New("cloudformation", cloudinit.Platform{
 			name, name, int64(kindDisk(disk)))
 	},
 },
-	cloud.Place{Key: "region", What: "the region that it runs in"},
+	cloud.Place{Key: "region", What: "the region that machines run in"},
 )
 
 func kindDisk(disk *fleet.Disk) fleet.Bytes {

@@ -35,7 +35,7 @@ var kind = cloud.New("droplet", cloudinit.Platform{
 		return fmt.Sprintf("d=/dev/disk/by-id/scsi-0DO_Volume_%s; i=0; until [ -e $d ] || [ $i -ge 60 ]; do i=$((i+1)); sleep 2; done; readlink -f $d", volumeName(m, disk))
 	},
 },
-	cloud.Place{Key: "region", What: "the region that it runs in"},
+	cloud.Place{Key: "region", What: "the region that machines run in"},
 )
 
 func volumeName(m *fleet.Machine, disk *fleet.Disk) string {

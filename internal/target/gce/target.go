@@ -44,8 +44,8 @@ var kind = cloud.New("gce", cloudinit.Platform{
 	// The name of a device is said in the body, and linked by the image's agent.
 	DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/google-" + disk.Name },
 },
-	cloud.Place{Key: "project", What: "the project that it belongs to"},
-	cloud.Place{Key: "zone", What: "the zone that it runs in"},
+	cloud.Place{Key: "project", What: "the project that machines belong to"},
+	cloud.Place{Key: "zone", What: "the zone that machines run in"},
 )
 
 func fates() []render.Fate {

@@ -52,7 +52,7 @@ var kind = cloud.New("heat", cloudinit.Platform{
 			return network != nil && cloud.LeadsOut(network)
 		})
 	}},
-	cloud.Place{Key: "address_pool", What: "the pool that its public address comes from", Needed: func(_ *fleet.Fleet, m *fleet.Machine) bool { return m.PublicAddress }},
+	cloud.Place{Key: "address_pool", What: "the pool that public addresses come from", Needed: func(_ *fleet.Fleet, m *fleet.Machine) bool { return m.PublicAddress }},
 )
 
 func fates() []render.Fate {
@@ -70,7 +70,8 @@ func fates() []render.Fate {
 func marker(disk *fleet.Disk) string { return "@volume-" + disk.Name + "@" }
 
 func resource(kind string, properties *ordered.Map) *ordered.Map {
-	return ordered.Of("type", kind, "properties", properties)
+	// Written bare, as everybody writes it: no reader takes it for anything else.
+	return ordered.Of("type", &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: kind}, "properties", properties)
 }
 
 func get(name string) *ordered.Map { return ordered.Of("get_resource", name) }

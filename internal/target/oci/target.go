@@ -51,9 +51,9 @@ var kind = cloud.New("oci", cloudinit.Platform{
 		return "readlink -f " + device(m, disk)
 	},
 },
-	cloud.Place{Key: "compartment", What: "the compartment that it belongs to"},
-	cloud.Place{Key: "zone", What: "the availability domain that it runs in"},
-	cloud.Place{Key: "network", What: "the subnet that it is on"},
+	cloud.Place{Key: "compartment", What: "the compartment that machines belong to"},
+	cloud.Place{Key: "zone", What: "the availability domain that machines run in"},
+	cloud.Place{Key: "network", What: "the subnet that machines are put on"},
 )
 
 // device is the path of a data disk, from /dev/oracleoci/oraclevdb on.
