@@ -29,7 +29,7 @@ var mayImport = map[string][]string{
 	"internal/target/cloudinit": {"finding", "fleet", "internal/catalog", "internal/quote", "internal/yamltext", "render"},
 	"internal/target/seed":      {"fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "render"},
 	"internal/target/qemu":      {"finding", "fleet", "internal/catalog", "internal/quote", "internal/target/cloudinit", "internal/target/seed", "render"},
-	".": {"check", "finding", "fleet", "internal/catalog", "internal/host", "internal/nearest", "internal/reach", "internal/source",
+	".": {"check", "finding", "fleet", "internal/catalog", "internal/host", "internal/nearest", "internal/offer", "internal/reach", "internal/source",
 		"internal/target/...", "render"},
 	"internal/golden":       {"examples", "fleet", "internal/source", "render"},
 	"internal/seedserver":   {"fleet", "render"},

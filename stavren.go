@@ -91,9 +91,11 @@ func Check(options CheckOptions, fleets ...*fleet.Fleet) []finding.Finding {
 	return check.Run(options, fleets...)
 }
 
-// Rules returns the rule book: what reading a definition can find, and then
-// what [Check] can.
-func Rules() []finding.Rule { return append(source.Rules(), check.Rules()...) }
+// Rules returns the rule book: what reading a definition can find, what [Check]
+// can, and what [Needs] can.
+func Rules() []finding.Rule {
+	return slices.Concat(source.Rules(), check.Rules(), check.TargetRules())
+}
 
 // Targets returns the built-in targets.
 func Targets() []render.Target { return append([]render.Target(nil), targets...) }
@@ -147,10 +149,19 @@ func Needs(target render.Target, f *fleet.Fleet, machines ...string) []finding.F
 	var findings []finding.Finding
 	for _, m := range f.Machines {
 		if len(machines) == 0 || slices.Contains(machines, m.Name) {
-			findings = append(findings, target.Needs(f, m)...)
+			for _, found := range target.Needs(f, m) {
+				if found.Severity == finding.Error || !accepts(m.Accept, found.Rule) && !accepts(f.Accept, found.Rule) {
+					findings = append(findings, found)
+				}
+			}
 		}
 	}
 	return finding.Sort(findings)
+}
+
+// accepts reports whether a list of accepted rules has one.
+func accepts(list []fleet.Pair, rule string) bool {
+	return slices.ContainsFunc(list, func(pair fleet.Pair) bool { return pair.Key == rule })
 }
 
 // WriteFolder writes rendered files below a folder: all of them, or none if

@@ -61,7 +61,7 @@ func TestRoughSeas(t *testing.T) {
 	}
 	for _, rule := range stavren.Rules() {
 		// What looks unused may be what an unknown name meant, of which it has many.
-		if rule.Theme != "reading" && rule.Wrong != "" && !broken[rule.Name] && rule.Name != "defined-and-unused" {
+		if rule.Theme != "reading" && rule.Theme != "targets" && rule.Wrong != "" && !broken[rule.Name] && rule.Name != "defined-and-unused" {
 			t.Errorf("the faulty fleet does not show %s", rule.Name)
 		}
 	}

@@ -265,7 +265,7 @@ func testBeside(t *testing.T, folder, stavren string) {
 	t.Run("first-boot data over HTTP", func(t *testing.T) {
 		gauge.look(t, "cloud-init is done", "cloud-init status --wait", "status: done")
 		gauge.look(t, "host name", "hostname", "gauge")
-		gauge.look(t, "where the data came from", "sudo cloud-init query subplatform", "config-disk (http://10.44.7.2:"+address+")")
+		gauge.look(t, "where the data came from", "sudo cloud-init query subplatform", "seed-dir (dmi,http://10.44.7.2:"+address+")")
 		if !strings.Contains(read(), "GET /gauge/user-data 200") {
 			t.Errorf("the server's log:\n%s", read())
 		}

@@ -38,7 +38,7 @@ var acceptUnused = Rule{
 	},
 	load: func(p *pass) {
 		forAcceptances(p, func(place fleet.Place, path string, pair fleet.Pair) {
-			if rule, known := p.ruleOf(pair.Key); known && rule.Severity != finding.Error && !p.accepted[acceptance{pair.Key, place}] {
+			if rule, known := p.ruleOf(pair.Key); known && rule.Severity != finding.Error && rule.Theme != "targets" && !p.accepted[acceptance{pair.Key, place}] {
 				p.report(place, path, fmt.Sprintf("the rule %s is accepted, but nothing breaks it", pair.Key), "remove this line")
 			}
 		})

@@ -50,7 +50,7 @@ func Rules() []finding.Rule {
 // accepts is left out. The findings come sorted by place and without repeats.
 func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
 	p := &pass{
-		options: options, fleets: fleets, book: Rules(),
+		options: options, fleets: fleets, book: append(Rules(), TargetRules()...),
 		scripts: map[string]*script{}, parsers: map[syntax.LangVariant]*syntax.Parser{}, accepted: map[acceptance]bool{},
 		uses: map[*fleet.Fleet]map[use]bool{},
 	}

@@ -5,30 +5,53 @@
 package yamltext
 
 import (
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 )
 
-var (
-	bareText = regexp.MustCompile(`^[A-Za-z/][A-Za-z0-9/._+=@-]*( [A-Za-z0-9/._+=@-]+)*$`)
-	// yaml11Words are the bare words that YAML 1.1 takes for truths and nothing.
-	yaml11Words = regexp.MustCompile(`^(?i:y|yes|n|no|true|false|on|off|null)$`)
-	literalText = regexp.MustCompile(`^[^\s].*\n`)
-)
-
 // Node makes a scalar of a text.
 func Node(text string) *yaml.Node {
 	n := &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text, Style: yaml.DoubleQuotedStyle}
 	switch {
-	case bareText.MatchString(text) && !yaml11Words.MatchString(text):
+	case isBare(text) && !isWord(text):
 		n.Style = 0
-	case literalText.MatchString(text) && printable(text):
+	case strings.Contains(text, "\n") && !strings.ContainsRune(" \t\n\r\f\v", rune(text[0])) && printable(text):
 		n.Style = yaml.LiteralStyle
 	}
 	return n
+}
+
+// isBare reports whether a text is words of plain characters with single spaces
+// between them, the first of which is a letter or a slash.
+func isBare(text string) bool {
+	if text == "" || !isLetter(text[0]) && text[0] != '/' {
+		return false
+	}
+	for i := range len(text) {
+		switch c := text[i]; {
+		case isLetter(c), c >= '0' && c <= '9', strings.IndexByte("/._+=@-", c) >= 0:
+		case c == ' ' && i+1 < len(text) && text[i-1] != ' ':
+		default:
+			return false
+		}
+	}
+	return true
+}
+
+func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
+
+// isWord reports whether YAML 1.1 takes a bare text for a truth or for nothing.
+func isWord(text string) bool {
+	if len(text) > 5 {
+		return false
+	}
+	switch strings.ToLower(text) {
+	case "y", "yes", "n", "no", "true", "false", "on", "off", "null":
+		return true
+	}
+	return false
 }
 
 // printable reports whether a literal block gives a text back as it is: no

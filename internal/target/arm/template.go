@@ -82,8 +82,12 @@ func (t *template) render() ([]render.File, error) {
 	if t.ownNetwork() {
 		t.network()
 	}
-	for _, m := range t.machines {
-		if err := t.machine(m); err != nil {
+	prepared, err := kind.Prepare(t.job, t.machines)
+	if err != nil {
+		return nil, err
+	}
+	for i, m := range t.machines {
+		if err := t.machine(m, prepared[i]); err != nil {
 			return nil, fmt.Errorf("machine %s: %w", m.Name, err)
 		}
 	}
@@ -173,16 +177,9 @@ func (t *template) network() {
 	t.add(networkKind, networkVersion, t.job.Fleet.Name, nil, "properties", ordered.Of("addressSpace", ordered.Of("addressPrefixes", prefixes), "subnets", subnets))
 }
 
-func (t *template) machine(m *fleet.Machine) error {
+func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	f := t.job.Fleet
-	size, _, err := kind.Size(t.job, m)
-	if err != nil {
-		return err
-	}
-	payload, err := kind.UserData(t.job, m)
-	if err != nil {
-		return err
-	}
+	size, payload := prepared.Size, prepared.Payload
 	name := kind.NameOf(m.Name)
 	var zones []string
 	if zone := kind.Value(f, m, "zone"); zone != "" {

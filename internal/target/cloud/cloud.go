@@ -9,8 +9,10 @@ import (
 	"encoding/base64"
 	"fmt"
 	"io/fs"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
@@ -206,6 +208,37 @@ func (k Kind) UserData(job *render.Job, m *fleet.Machine) (Payload, error) {
 	}
 	p.Text, p.Compressed = packed.Bytes(), true
 	return p, nil
+}
+
+// Prepared is what a template needs of a machine that takes time to make.
+type Prepared struct {
+	Size    offer.Offer
+	Payload Payload
+}
+
+// Prepare makes sizes and user data of many machines on every processor. The
+// error is that of the first machine that has one.
+func (k Kind) Prepare(job *render.Job, machines []*fleet.Machine) ([]Prepared, error) {
+	prepared := make([]Prepared, len(machines))
+	faults := make([]error, len(machines))
+	var group sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	for worker := range workers {
+		group.Go(func() {
+			for i := worker; i < len(machines); i += workers {
+				if prepared[i].Size, _, faults[i] = k.Size(job, machines[i]); faults[i] == nil {
+					prepared[i].Payload, faults[i] = k.UserData(job, machines[i])
+				}
+			}
+		})
+	}
+	group.Wait()
+	for i, err := range faults {
+		if err != nil {
+			return nil, fmt.Errorf("machine %s: %w", machines[i].Name, err)
+		}
+	}
+	return prepared, nil
 }
 
 // HoldsSecret reports whether a machine's user data holds a secret.

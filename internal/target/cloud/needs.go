@@ -105,22 +105,32 @@ func (n *needs) userData() {
 			fmt.Sprintf("the first-boot data of %s takes %d bytes, and %s carries %d; the largest parts are %s", n.m.Name, size, n.kind.Name, n.kind.Platform.UserData, strings.Join(largest, ", ")),
 			"let a script fetch the largest parts from where they are kept")
 	}
-	if payload.Secret {
-		n.add("secret-in-user-data", finding.Warning, n.m.FirstBoot.PlaceOf(fleet.Itself), "first_boot",
+	// Where the definition speaks of the platform, the rule of that name has said it.
+	if payload.Secret && n.f.Platform(n.kind.Name) == nil {
+		n.add("secret-in-platform-data", finding.Warning, n.m.FirstBoot.PlaceOf(fleet.Itself), "first_boot",
 			fmt.Sprintf("the first-boot data of %s holds a secret, which whoever may look at the machine on %s can read", n.m.Name, n.kind.Name),
 			"let the machine fetch the secret with its identity, or change it after the first boot")
 	}
 }
 
 func (n *needs) names() {
-	name := n.m.Name
-	switch {
-	case len(name) > n.kind.MaxName:
-		n.add("name-shortened", finding.Advice, n.m.PlaceOf(fleet.Itself), "",
-			fmt.Sprintf("%s takes names of %d characters, so machine %s becomes %s there", n.kind.Name, n.kind.MaxName, name, n.kind.NameOf(name)), "shorten the name, if that should not be")
-	case !n.kind.Names.MatchString(name):
+	// Disks and firewalls have longer names there than here.
+	long := []string{n.m.Name}
+	for _, disk := range n.m.Disks {
+		long = append(long, n.m.Name+"-"+disk.Name)
+	}
+	for _, set := range SetsOf(n.f, n.m) {
+		long = append(long, n.f.Name+"-"+set)
+	}
+	for _, name := range long {
+		if len(name) > n.kind.MaxName {
+			n.add("name-shortened", finding.Advice, n.m.PlaceOf(fleet.Itself), "",
+				fmt.Sprintf("%s takes names of %d characters, so %s becomes %s there", n.kind.Name, n.kind.MaxName, name, n.kind.NameOf(name)), "shorten the names that it is made of, if that should not be")
+		}
+	}
+	if !n.kind.Names.MatchString(n.m.Name) {
 		n.add("name-refused", finding.Error, n.m.PlaceOf(fleet.Itself), "",
-			fmt.Sprintf("%s does not take the name %s", n.kind.Name, name), "begin the name with a letter")
+			fmt.Sprintf("%s does not take the name %s", n.kind.Name, n.m.Name), "begin the name with a letter")
 	}
 	if n.kind.Name == "arm" && catalog.Of(n.f, n.m).Family.Name == catalog.Windows && len(n.m.HostName) > 15 {
 		n.add("name-refused", finding.Error, n.m.PlaceOf("host_name"), "host_name", fmt.Sprintf("a Windows machine on arm has a host name of 15 characters at the most, and %s has %d", n.m.HostName, len(n.m.HostName)), "shorten it")

@@ -82,8 +82,12 @@ func (t *template) render() ([]render.File, error) {
 	for _, key := range cloud.UsedKeys(f, t.machines) {
 		t.add(t.id("key", key.Name), "AWS::EC2::KeyPair", ordered.Of("KeyName", f.Name+"-"+key.Name, "PublicKeyMaterial", cloud.KeyText(key)))
 	}
-	for _, m := range t.machines {
-		if err := t.machine(m); err != nil {
+	prepared, err := kind.Prepare(t.job, t.machines)
+	if err != nil {
+		return nil, err
+	}
+	for i, m := range t.machines {
+		if err := t.machine(m, prepared[i]); err != nil {
 			return nil, fmt.Errorf("machine %s: %w", m.Name, err)
 		}
 	}
@@ -175,16 +179,9 @@ func ingress(set cloud.Set) ordered.List {
 	return list
 }
 
-func (t *template) machine(m *fleet.Machine) error {
+func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	f := t.job.Fleet
-	size, _, err := kind.Size(t.job, m)
-	if err != nil {
-		return err
-	}
-	payload, err := kind.UserData(t.job, m)
-	if err != nil {
-		return err
-	}
+	size, payload := prepared.Size, prepared.Payload
 	t.secret = t.secret || payload.Secret
 	var interfaces ordered.List
 	var sets ordered.List

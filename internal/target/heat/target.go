@@ -98,12 +98,15 @@ func template(job *render.Job) ([]render.File, error) {
 		}
 	}
 	secret := false
-	for _, m := range machines {
-		holds, err := machine(job, m, resources, outputs)
-		if err != nil {
+	prepared, err := kind.Prepare(job, machines)
+	if err != nil {
+		return nil, err
+	}
+	for i, m := range machines {
+		if err := machine(f, m, prepared[i], resources, outputs); err != nil {
 			return nil, fmt.Errorf("machine %s: %w", m.Name, err)
 		}
-		secret = secret || holds
+		secret = secret || prepared[i].Payload.Secret
 	}
 	document := ordered.Of("heat_template_version", "2018-08-31", "description", f.About, "resources", resources, "outputs", outputs)
 	data, err := yaml.Dump(document.Node(), yaml.WithIndent(2), yaml.WithLineWidth(-1))
@@ -134,16 +137,8 @@ func rules(set cloud.Set) ordered.List {
 	return list
 }
 
-func machine(job *render.Job, m *fleet.Machine, resources, outputs *ordered.Map) (secret bool, err error) {
-	f := job.Fleet
-	size, _, err := kind.Size(job, m)
-	if err != nil {
-		return false, err
-	}
-	payload, err := kind.UserData(job, m)
-	if err != nil {
-		return false, err
-	}
+func machine(f *fleet.Fleet, m *fleet.Machine, prepared cloud.Prepared, resources, outputs *ordered.Map) error {
+	size, payload := prepared.Size, prepared.Payload
 	var sets, ports ordered.List
 	for _, name := range cloud.SetsOf(f, m) {
 		sets = append(sets, get("firewall_"+name))
@@ -151,7 +146,7 @@ func machine(job *render.Job, m *fleet.Machine, resources, outputs *ordered.Map)
 	for _, nic := range m.NICs {
 		network := f.Network(nic.Network)
 		if network == nil {
-			return false, fmt.Errorf("network %q is not defined", nic.Network)
+			return fmt.Errorf("network %q is not defined", nic.Network)
 		}
 		var on any = get("network_" + network.Name)
 		address := ordered.Of()
@@ -238,5 +233,5 @@ func machine(job *render.Job, m *fleet.Machine, resources, outputs *ordered.Map)
 		outputs.Set(m.Name+"_public_address", ordered.Of("description", "Public address of "+m.Name,
 			"value", ordered.Of("get_attr", ordered.List{m.Name + "_public_address", "floating_ip_address"})))
 	}
-	return payload.Secret, nil
+	return nil
 }
