@@ -77,13 +77,19 @@ func (c command) operands() (operands []string) {
 // script parses a script once, however many machines run it. What runs on
 // Windows, or is PowerShell by its file's name, is no shell script.
 func (p *pass) script(f *fleet.Fleet, m *fleet.Machine, s *fleet.Script) *script {
-	if strings.HasSuffix(s.File, ".ps1") || catalog.Of(f, m).Family.PackageManager == "" {
-		return &script{}
+	first, _, _ := strings.Cut(strings.ToLower(s.Text), "\n")
+	windows := catalog.Of(f, m).Family.Name == catalog.Windows
+	if windows && (strings.HasPrefix(first, "@echo") || strings.HasPrefix(first, "rem cmd")) {
+		return &script{} // of cmd, which nothing here reads
 	}
-	known := p.scripts[s.Text]
+	parse, key := p.parse, s.Text
+	if windows || strings.HasSuffix(s.File, ".ps1") || strings.HasPrefix(first, "#!") && strings.Contains(first, "pwsh") {
+		parse, key = parsePowerShell, "PowerShell\x00"+s.Text
+	}
+	known := p.scripts[key]
 	if known == nil {
-		known = p.parse(s.Text)
-		p.scripts[s.Text] = known
+		known = parse(s.Text)
+		p.scripts[key] = known
 	}
 	return known
 }

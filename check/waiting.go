@@ -8,6 +8,9 @@ import (
 // waits says why a command would wait for somebody, and what to do about it; it
 // returns "" for one that does not.
 func waits(c command) (why, remedy string) {
+	if why, remedy = powerShellWaits(c); why != "" {
+		return why, remedy
+	}
 	if confirm, ok := confirmers[c.name()]; ok {
 		return confirm(c)
 	}
