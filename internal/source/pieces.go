@@ -108,6 +108,9 @@ func (r *reader) splitUp(d *document) bool {
 	if err := yaml.Load(head, &root, yaml.WithPlugin(limits())); err != nil || len(root.Content) != 1 {
 		return false
 	}
+	if root.Content[0].Anchor != "" || root.Content[0].Style&yaml.TaggedStyle != 0 {
+		return false // it is refused, but a fault within a piece would be told first
+	}
 	top := root.Content[0].Content
 	for i := 0; i+1 < len(top); i += 2 {
 		if top[i].Value == "machines" && top[i].Line == pieces[0].section && top[i+1].Style&yaml.FlowStyle != 0 {

@@ -65,6 +65,7 @@ func TestPieces(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) { samePieces(t, []byte(head+text)) })
 	}
+	samePieces(t, []byte("!tide\nmachines:\n  a: {image: \"\n"))
 	samePieces(t, harbour.Definition(40))
 }
 
