@@ -42,5 +42,8 @@ shoot check 'stavren check rough-seas.stavren.yaml 2>&1 | tail -n 44'
 shoot lines 'stavren check --format lines rough-seas.stavren.yaml | cut -c1-158 | head -n 46'
 shoot show 'stavren show --origins --variant rehearsal tide-office.stavren.yaml almanac | head -n 46'
 shoot render 'stavren render qemu tide-office.stavren.yaml --machine almanac -o out'
+shoot render-cloud 'stavren render cloudformation tide-office.stavren.yaml -o cloud --prices prices.csv'
+shoot fit 'stavren fit tide-office.stavren.yaml --prices prices.csv --variant none,rehearsal | head -n 46' 11
+shoot targets 'stavren targets | head -n 60' 8
 shoot filled 'stavren show --filled tide-office.stavren.yaml'
 shoot reach 'stavren reach tide-office.stavren.yaml' 11

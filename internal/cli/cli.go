@@ -119,6 +119,7 @@ Start with:  stavren demo`,
 		s.newCommand(),
 		s.schemaCommand(),
 		s.demoCommand(),
+		s.manualCommand(),
 	)
 	return root
 }

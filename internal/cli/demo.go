@@ -24,6 +24,7 @@ var demoSteps = []struct {
 	{"The tide office's own fleet is sound:", []string{"check", "tide-office.stavren.yaml"}},
 	{"Show prints a machine as it would be made, with every default that nobody wrote:", []string{"show", "tide-office.stavren.yaml", "almanac"}},
 	{"Render writes what a hypervisor needs, and says what it could not carry as it is:", []string{"render", "qemu", "tide-office.stavren.yaml", "--machine", "almanac", "-o", "out"}},
+	{"The same definition goes to a cloud. Fit says which size, and what it would cost by a\nprice sheet, which is made up here:", []string{"fit", "tide-office.stavren.yaml", "--prices", "prices.csv", "--for", "heat,cloudformation,gce", "--variant", "none,rehearsal", "--totals"}},
 	{"Reach says how to get in:", []string{"reach", "tide-office.stavren.yaml", "almanac"}},
 }
 
@@ -100,6 +101,8 @@ func (s *session) demo(ctx context.Context, folder string) error {
   stavren show --origins tide-office.stavren.yaml store
   stavren show --filled tide-office.stavren.yaml
   stavren render cloud-init tide-office.stavren.yaml --machine almanac --only user-data -o -
+  stavren fit tide-office.stavren.yaml --prices prices.csv
+  stavren targets libvirt                 what a target carries, adapts and leaves out
   stavren new mine --purpose web
 To start a machine, put a Debian 12 cloud image there as
   %s

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"slices"
@@ -18,7 +19,7 @@ type fitCall struct {
 	variants     []string
 	platforms    []string
 	cost         costFlags
-	all          bool
+	all, totals  bool
 	format       format
 }
 
@@ -87,6 +88,7 @@ made-up one of the demo.`,
 	c.Flags().BoolVar(&call.allowOutside, "allow-outside", false, "let a definition take in files from outside its folder")
 	c.Flags().StringSliceVar(&call.platforms, "for", nil, "look at this `PLATFORM` alone; may be repeated")
 	c.Flags().BoolVar(&call.all, "all", false, "list every size that fits, not the first alone")
+	c.Flags().BoolVar(&call.totals, "totals", false, "print the fleet's totals alone")
 	call.cost.add(c)
 	s.addFormat(c, &call.format)
 	return c
@@ -175,7 +177,10 @@ func (s *session) fit(definition string, call fitCall) error {
 		}
 		return nowhere(all)
 	}
-	s.printFit(all, prices)
+	if call.totals && prices == nil {
+		return errors.New("--totals needs --prices")
+	}
+	s.printFit(all, prices, call.totals)
 	return nowhere(all)
 }
 
@@ -260,10 +265,13 @@ func fitMachine(f *fleet.Fleet, m *fleet.Machine, platform string, prices *stavr
 
 // printFit prints totals first, since they are what everybody asks for, and then
 // the machines.
-func (s *session) printFit(all []fitted, prices *stavren.Prices) {
+func (s *session) printFit(all []fitted, prices *stavren.Prices, totals bool) {
 	if prices != nil {
 		fmt.Fprintf(s.stdout, "Prices in %s: %s\n\n", prices.Currency, prices.About)
 		s.printTotals(all)
+	}
+	if totals {
+		return
 	}
 	for i, f := range all {
 		if i > 0 || prices != nil {
@@ -348,4 +356,25 @@ func (s *session) printMachines(f fitted, priced bool) {
 			}
 		}
 	}
+}
+
+// printCost ends a machine's sheet with the size that it would get on each
+// platform, and what that costs.
+func (s *session) printCost(f *fleet.Fleet, m *fleet.Machine, prices *stavren.Prices) {
+	if prices == nil {
+		return
+	}
+	fmt.Fprintf(s.stdout, "%s\n", bold.Render("cost"))
+	for _, platform := range stavren.Platforms() {
+		o, _, err := stavren.Choose(f, m, platform, prices)
+		switch {
+		case err != nil:
+			fmt.Fprintf(s.stdout, "  %-15s %s\n", platform, dim.Render("no size fits"))
+		case !o.Known:
+			fmt.Fprintf(s.stdout, "  %-15s %-22s  %s\n", platform, o.Size.Name, dim.Render("not priced"))
+		default:
+			fmt.Fprintf(s.stdout, "  %-15s %-22s %9s an hour %10s a month, %s\n", platform, o.Size.Name, o.Hourly, o.Hourly*stavren.HoursAMonth, prices.Currency)
+		}
+	}
+	fmt.Fprintf(s.stdout, "  %s\n", dim.Render(prices.About))
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"stavren.example/stavren/fleet"
@@ -9,13 +10,16 @@ import (
 )
 
 // way is fields that a target says in one other way, or leaves out for one
-// reason.
-type way struct{ fields, how string }
+// reason, and whose they are if they are few.
+type way struct{ fields, whose, how string }
+
+// fewMachines is how many are named one by one.
+const fewMachines = 4
 
 // ways groups notes of one outcome by how or why.
 func ways(notes []render.Note, outcome render.Outcome) []way {
 	var order []string
-	fields := map[string][]string{}
+	fields, where := map[string][]string{}, map[string][]string{}
 	for _, note := range notes {
 		if note.Outcome != outcome {
 			continue
@@ -24,10 +28,19 @@ func ways(notes []render.Note, outcome render.Outcome) []way {
 			order = append(order, note.How)
 		}
 		fields[note.How] = append(fields[note.How], note.Field)
+		for _, name := range note.Where {
+			if name != "" && !slices.Contains(where[note.How], name) {
+				where[note.How] = append(where[note.How], name)
+			}
+		}
 	}
 	var list []way
 	for _, how := range order {
-		list = append(list, way{strings.Join(fields[how], ", "), how})
+		w := way{fields: strings.Join(fields[how], ", "), how: how}
+		if names := where[how]; len(names) > 0 && len(names) <= fewMachines {
+			w.whose = " of " + strings.Join(names, ", ")
+		}
+		list = append(list, w)
 	}
 	return list
 }
@@ -42,7 +55,7 @@ func (s *session) printNotes(target render.Target, notes []render.Note) {
 		}
 		s.talk("\n%s by %s:", bold.Render(outcome.String()), target.Name)
 		for _, w := range list {
-			s.talk("  %s\n      %s", w.fields, dim.Render(w.how))
+			s.talk("  %s%s\n      %s", w.fields, w.whose, dim.Render(w.how))
 		}
 	}
 }
@@ -91,7 +104,7 @@ func readme(target render.Target, f *fleet.Fleet, notes []render.Note, steps []r
 		}
 		fmt.Fprintf(&text, "\nWhat was %s:\n", outcome)
 		for _, w := range list {
-			fmt.Fprintf(&text, "\n  %s\n    %s\n", w.fields, w.how)
+			fmt.Fprintf(&text, "\n  %s%s\n    %s\n", w.fields, w.whose, w.how)
 		}
 	}
 	return []byte(text.String())

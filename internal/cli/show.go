@@ -17,6 +17,7 @@ import (
 
 func (s *session) showCommand() *cobra.Command {
 	var load loadFlags
+	var cost costFlags
 	var format format
 	var origins, filled bool
 	c := &cobra.Command{
@@ -24,6 +25,7 @@ func (s *session) showCommand() *cobra.Command {
 		Short: "Show resolved machines with every default",
 		Long: `Show prints machines as they would be made: every value, with those that nobody
 wrote marked as defaults. With --origins each value says where it was written;
+with --prices the sheet ends with what the machine costs on each platform;
 with --filled the texts that are filled are printed as the machine gets them,
 without their secrets.`,
 		Example: "  stavren show tide-office.stavren.yaml almanac\n  stavren show --origins tide-office.stavren.yaml",
@@ -36,6 +38,13 @@ without their secrets.`,
 			if filled {
 				return s.printFilled(machines, format)
 			}
+			prices, err := s.readPrices(cost)
+			if err != nil {
+				return err
+			}
+			if err := s.useSizes(f, cost); err != nil {
+				return err
+			}
 			if format == "json" {
 				return printJSON(s.stdout, jsonSheets(f, machines))
 			}
@@ -44,11 +53,13 @@ without their secrets.`,
 					fmt.Fprintln(s.stdout)
 				}
 				printSheet(s.stdout, stavren.Sheet(f, m), origins)
+				s.printCost(f, m, prices)
 			}
 			return nil
 		},
 	}
 	load.add(c)
+	cost.add(c)
 	s.addFormat(c, &format)
 	c.Flags().BoolVar(&origins, "origins", false, "say where each value was written")
 	c.Flags().BoolVar(&filled, "filled", false, "print the texts that are filled, as the machine gets them")

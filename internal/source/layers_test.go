@@ -303,3 +303,13 @@ func TestSecretsAreNotRepeated(t *testing.T) {
 		}
 	}
 }
+
+func TestVariantWithoutMachine(t *testing.T) {
+	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  a: {image: i}\n  b: {image: i}\nvariants:\n  small: {machines: {a: none}}\n"
+	for variant, want := range map[string]int{"": 2, "small": 1} {
+		f, err := Parse(beside, "test.stavren.yaml", []byte(text), Options{Variant: variant})
+		if err != nil || len(f.Machines) != want || f.Machines[want-1].Name != "b" {
+			t.Errorf("%q: %v, %v", variant, f, err)
+		}
+	}
+}

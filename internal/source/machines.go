@@ -209,7 +209,9 @@ func (r *reader) readVariantMachine(variant string, e layer) {
 		return
 	}
 	e.via = "variant " + variant
-	r.readPartial(e)
+	if !isNone(e.node) {
+		r.readPartial(e)
+	}
 	if variant == r.options.Variant {
 		r.variants[e.name()] = e
 	}
@@ -224,6 +226,10 @@ func (r *reader) makeMachines(f *fleet.Fleet) {
 		r.enter(own.name)
 		kitNames := r.kitNames(own.layer.node, own.layer.document)
 		variant, varied := r.variants[own.name]
+		if varied && isNone(variant.node) {
+			r.leave()
+			continue // the variant does without it
+		}
 		if varied {
 			kitNames = append(kitNames, r.kitNames(variant.node, variant.document)...)
 		}
@@ -237,7 +243,7 @@ func (r *reader) makeMachines(f *fleet.Fleet) {
 		m.Name = own.name
 		own.layer.atKey().record(m, fleet.Itself)
 		machineTable.read(r, own.layer, m)
-		if varied && !isNone(variant.node) {
+		if varied {
 			machineTable.read(r, variant, m)
 			own.layer.atKey().record(m, fleet.Itself)
 		}

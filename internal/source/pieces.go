@@ -23,7 +23,12 @@ type piece struct {
 }
 
 // machineKey is a line that can only start a machine: a plain name and a colon.
-var machineKey = regexp.MustCompile(`^( +)([a-z0-9][a-z0-9-]*):(?: .*)?$`)
+// Names that begin with a digit may be numbers, and so they are left out, as are
+// the words that YAML takes for something else than text.
+var (
+	machineKey = regexp.MustCompile(`^( +)([a-z][a-z0-9-]*):(?: .*)?$`)
+	noName     = regexp.MustCompile(`^(true|false|null|yes|no|on|off|y|n)$`)
+)
 
 // split cuts the section `machines` of a definition in block style into pieces
 // and returns the definition without them, its lines still in place, with the
@@ -60,7 +65,7 @@ func split(data []byte, size int) (head []byte, pieces []piece, names []string) 
 				break
 			}
 			key := machineKey.FindSubmatch(text)
-			if key == nil || seen[string(key[2])] {
+			if key == nil || seen[string(key[2])] || noName.Match(key[2]) {
 				return nil, nil, nil
 			}
 			seen[string(key[2])] = true

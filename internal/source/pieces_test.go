@@ -52,6 +52,8 @@ func TestPieces(t *testing.T) {
 		"a name twice":                 "machines:\n  a: {image: i}\n  a: {image: i}\n",
 		"a section twice":              "machines:\n  a: {image: i}\nmachines:\n  b: {image: i}\n",
 		"a name that is no text":       "machines:\n  1: {image: i}\n  b: {image: i}\n",
+		"a name that is a number":      "machines:\n  0: x\nvariants:\n  v: {machines: {A}}\n",
+		"a name that is a truth":       "machines:\n  true: {image: i}\n  yes: {image: i}\nvariants:\n  v: {machines: {yea: {}}}\n",
 		"a name that is too long":      "machines:\n  " + strings.Repeat("a", 70) + ": {image: i}\n",
 		"an alias over two machines":   "machines:\n  a: &a {image: i}\n  b: *a\n",
 		"a list":                       "machines:\n  - a\n",
