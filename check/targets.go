@@ -61,6 +61,12 @@ var targetRules = []finding.Rule{
 		Right: forTarget("qemu", "  almanac: {image: bookworm, console: {kind: graphical, port: 5901}}\n"),
 	},
 	{
+		Name: "machines-apart", Severity: finding.Advice,
+		Why:   "Machines on one nat network do not reach each other, since the hypervisor gives each that forwards ports a network of its own: that needs no rights on the host.",
+		Wrong: forTarget("qemu", "  almanac: {image: bookworm, nics: {quay: {address: 10.44.7.20}}}\n  store: {image: bookworm, nics: {quay: {address: 10.44.7.21}}}\n"),
+		Right: forTarget("qemu", oneMachine),
+	},
+	{
 		Name: "text-not-in-xml", Severity: finding.Error,
 		Why:   "The target is XML, which cannot hold control characters in any way.",
 		Wrong: forTarget("libvirt", "  almanac: {image: bookworm, about: \"tides\\x01\"}\n"),

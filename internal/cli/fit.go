@@ -287,6 +287,9 @@ func (s *session) printFit(all []fitted, prices *stavren.Prices, totals bool) {
 	}
 }
 
+// maxNamed is how many machines that want the same are named.
+const maxNamed = 4
+
 func variantTitle(variant string) string {
 	if variant == "none" {
 		return "as it stands"
@@ -331,7 +334,11 @@ func (s *session) printMachines(f fitted, priced bool) {
 		if len(m.Names) > 1 {
 			wants += ", each"
 		}
-		fmt.Fprintf(s.stdout, "%s  %s\n", bold.Render(strings.Join(m.Names, ", ")), dim.Render(wants))
+		names := strings.Join(m.Names[:min(len(m.Names), maxNamed)], ", ")
+		if more := len(m.Names) - maxNamed; more > 0 {
+			names += fmt.Sprintf(" and %d more", more)
+		}
+		fmt.Fprintf(s.stdout, "%s  %s\n", bold.Render(names), dim.Render(wants))
 		for _, fit := range m.Fits {
 			if fit.Missing != "" {
 				fmt.Fprintf(s.stdout, "  %-15s %s\n", fit.Platform, caret.Render(fit.Missing))

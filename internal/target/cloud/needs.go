@@ -59,19 +59,29 @@ func (n *needs) places() {
 		if slices.Contains([]string{"region", "zone", "network", "address_pool"}, place.Key) {
 			where = place.Key + ": …"
 		}
-		at := n.f.PlaceOf(fleet.Itself)
-		if said := n.f.Platform(n.kind.Name); said != nil {
-			at = said.PlaceOf(fleet.Itself)
-		}
-		n.add("placeholder-left", finding.Warning, at, "platforms."+n.kind.Name,
+		n.add("placeholder-left", finding.Warning, n.platformPlace(), "platforms."+n.kind.Name,
 			fmt.Sprintf("%s wants %s, which the definition does not say, so the output says %s", n.kind.Name, place.What, n.kind.Place(n.f, n.m, place.Key)),
 			fmt.Sprintf("add platforms: {%s: {%s}}, or replace it in the output", n.kind.Name, where))
 	}
 }
 
+// platformPlace is where the definition speaks of the platform, or its beginning.
+func (n *needs) platformPlace() fleet.Place {
+	if said := n.f.Platform(n.kind.Name); said != nil {
+		return said.PlaceOf(fleet.Itself)
+	}
+	return n.f.PlaceOf(fleet.Itself)
+}
+
 func (n *needs) size() {
 	_, named, err := offer.Choose(n.f, n.m, n.kind.Name, nil)
 	if err == nil {
+		return
+	}
+	if len(offer.Sizes(n.f, n.kind.Name)) == 0 {
+		n.add("no-size-fits", finding.Error, n.platformPlace(), "platforms."+n.kind.Name+".sizes",
+			fmt.Sprintf("%s has no public sizes, and the definition lists none", n.kind.Name),
+			fmt.Sprintf("list those of your account: platforms: {%s: {sizes: {NAME: {cpus: 2, memory: 4GiB, disk: 20GiB}}}}", n.kind.Name))
 		return
 	}
 	rule, remedy := "no-size-fits", "ask for less, or for a platform without public sizes list one that fits under platforms"
@@ -81,8 +91,6 @@ func (n *needs) size() {
 		rule, remedy = "unknown-size", "name a size that the platform has"
 	case named:
 		rule, remedy = "size-too-small", "name a larger size, or remove it to get the best fit"
-	case noFit.Nearest == nil && n.kind.OwnSizes:
-		remedy = fmt.Sprintf("list the platform's sizes: platforms: {%s: {sizes: {NAME: {cpus: 2, memory: 4GiB}}}}", n.kind.Name)
 	}
 	n.add(rule, finding.Error, n.m.Resources.PlaceOf(fleet.Itself), "resources", err.Error(), remedy)
 }

@@ -177,6 +177,8 @@ func TestNeeds(t *testing.T) {
 	} {
 		f := golden.Demo(t)
 		m := f.Machine("almanac")
+		f.Machines = []*fleet.Machine{m}
+		f.Complete()
 		if found := libvirt.Target.Needs(f, m); len(found) != 0 {
 			t.Fatalf("findings: %+v", found)
 		}

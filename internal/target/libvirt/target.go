@@ -120,6 +120,14 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			Remedy:  "give it an interface on a nat network, or remove its ports",
 		})
 	}
+	if nic := forwardingNIC(f, m); nic != nil && len(m.Ports) > 0 && len(f.OnNetwork(nic.Network)) > 1 {
+		network := f.Network(nic.Network)
+		findings = append(findings, finding.Finding{
+			Rule: "machines-apart", Severity: finding.Advice, Place: network.PlaceOf(fleet.Itself), Path: "networks." + network.Name,
+			Message: fmt.Sprintf("machines that forward ports have the nat network %s to themselves, so the others do not reach them there", network.Name),
+			Remedy:  "put those that talk to each other on an isolated or host-only network as well",
+		})
+	}
 	if !xmldoc.Holds(m.About) {
 		findings = append(findings, finding.Finding{
 			Rule: "text-not-in-xml", Severity: finding.Error, Place: m.PlaceOf("about"), Path: "machines." + m.Name + ".about",

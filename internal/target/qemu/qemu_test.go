@@ -299,6 +299,8 @@ func TestNeeds(t *testing.T) {
 	} {
 		f := golden.Demo(t)
 		m := f.Machine("almanac")
+		f.Machines = []*fleet.Machine{m}
+		f.Complete()
 		if found := qemu.Target.Needs(f, m); len(found) != 0 {
 			t.Fatalf("findings: %+v", found)
 		}

@@ -105,6 +105,13 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			fmt.Sprintf("machine %s forwards ports, but none of its networks is nat, and QEMU forwards through such a one", m.Name),
 			"give it an interface on a nat network, or remove its ports")
 	}
+	for _, nic := range m.NICs {
+		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT && len(f.OnNetwork(network.Name)) > 1 {
+			add("machines-apart", finding.Advice, network.PlaceOf(fleet.Itself), "networks."+network.Name,
+				fmt.Sprintf("QEMU gives each machine on the nat network %s one of its own, so they do not reach each other there", network.Name),
+				"put those that talk to each other on an isolated or host-only network as well")
+		}
+	}
 	if c := &m.Console; c.Kind == fleet.Graphical && c.Protocol == fleet.VNC && c.Port < firstDisplay {
 		add("vnc-port-too-low", finding.Error, c.PlaceOf("port"), machinePath+".console.port",
 			fmt.Sprintf("the console of %s listens on port %d, but VNC's displays begin at %d", m.Name, c.Port, firstDisplay),
