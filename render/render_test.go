@@ -108,6 +108,58 @@ func TestNotes(t *testing.T) {
 	}
 }
 
+// TestOverrides holds that a machine's own fate replaces the target's for it
+// alone, and that what is carried after all is not told.
+func TestOverrides(t *testing.T) {
+	target := render.Target{Name: "x", Fates: render.LeaveOut("no processors there", "resources.cpus"),
+		Overrides: func(job *render.Job, m *fleet.Machine) []render.Fate {
+			switch m.Name {
+			case "gauge-0":
+				return render.Adapt("by size", "resources.cpus", "resources.memory")
+			case "gauge-1":
+				return render.Carry("resources.cpus")
+			}
+			return nil
+		}}
+	f := many(3)
+	for _, m := range f.Machines {
+		m.Resources = fleet.Resources{CPUs: 4}
+	}
+	f.Complete()
+	var got []string
+	for _, note := range render.Notes(target, f, render.Options{}) {
+		got = append(got, note.Outcome.String()+" "+note.How+" "+strings.Join(note.Where, ","))
+	}
+	if want := "left out no processors there gauge-2; adapted by size gauge-0"; strings.Join(got, "; ") != want {
+		t.Errorf("got %q, want %q", got, want)
+	}
+}
+
+func TestMerge(t *testing.T) {
+	got := render.Merge(render.Carry("a", "b"), render.Adapt("x", "c"), render.LeaveOut("y", "b"))
+	if len(got) != 3 || got[1] != (render.Fate{Field: "b", Outcome: render.LeftOut, How: "y"}) || got[2].Field != "c" {
+		t.Errorf("got %+v", got)
+	}
+}
+
+func TestPaths(t *testing.T) {
+	plain := &render.Job{}
+	moved := &render.Job{Options: render.Options{Output: "/srv/out", FilePath: func(folder, file string) string { return "../" + folder + "/" + file }}}
+	for _, c := range []struct {
+		job                *render.Job
+		file               string
+		relative, absolute string
+	}{
+		{plain, "a.iso", "../images/a.iso", "/OUTPUT/images/a.iso"},
+		{plain, "/srv/a.iso", "/srv/a.iso", "/srv/a.iso"},
+		{moved, "a.iso", "../../images/a.iso", "/srv/images/a.iso"},
+	} {
+		if relative, absolute := c.job.Path("images", c.file), c.job.AbsolutePath("images", c.file); relative != c.relative || absolute != c.absolute {
+			t.Errorf("%s: %s and %s", c.file, relative, absolute)
+		}
+	}
+}
+
 func TestValidate(t *testing.T) {
 	var all []render.Fate
 	for _, field := range render.Fields() {

@@ -2,9 +2,11 @@ package quote_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"os/exec"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"mvdan.cc/sh/v3/syntax"
 
@@ -102,6 +104,39 @@ func TestComment(t *testing.T) {
 
 func TestQEMU(t *testing.T) {
 	if got := quote.QEMU("a,b=c"); got != "a,,b=c" {
+		t.Errorf("got %q", got)
+	}
+}
+
+// FuzzJSON holds that a JSON reader gives texts back, and that nothing in them
+// is written in a way that only browsers need.
+func FuzzJSON(f *testing.F) {
+	for _, text := range hostile {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if !utf8.ValidString(text) {
+			return
+		}
+		var got string
+		if err := json.Unmarshal([]byte(quote.JSON(text)), &got); err != nil || got != text {
+			t.Errorf("%q comes back as %q, %v", text, got, err)
+		}
+	})
+}
+
+func TestPowerShell(t *testing.T) {
+	for text, want := range map[string]string{
+		"tide": "'tide'", "it's": "'it''s'", "$x `n \"": "'$x `n \"'", "\u2019": "'\u2019\u2019'", "": "''",
+	} {
+		if got := quote.PowerShell(text); got != want {
+			t.Errorf("%q becomes %s, want %s", text, got, want)
+		}
+	}
+}
+
+func TestBhyve(t *testing.T) {
+	if got := quote.Bhyve("100%(name)"); got != "100%%(name)" {
 		t.Errorf("got %q", got)
 	}
 }

@@ -34,6 +34,9 @@ func (r *run) networks(f *fleet.Fleet, m *fleet.Machine) error {
 			if netdev, err = userNetwork(network, m, nic, i, nic == forwarding); err != nil {
 				return err
 			}
+			if plan, err := planUserNetwork(network, nic.Address); err == nil && nic == forwarding {
+				r.HostAddress = plan.host.String()
+			}
 		}
 		r.option("-netdev", netdev)
 		r.option("-device", fmt.Sprintf("%s,netdev=net%d,mac=%s", models[nic.Model], i, nic.HardwareAddress))

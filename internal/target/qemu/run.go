@@ -23,7 +23,9 @@ var runTemplate = template.Must(template.New("run.sh").Parse(runText))
 
 // run is what the template is filled with.
 type run struct {
-	About, Name, Program              string
+	About, Name, Program string
+	// HostAddress is where the machine sees the host, or empty.
+	HostAddress                       string
 	Processor, DarwinProcessor        string
 	Firmware                          []string
 	SecureBoot, TPM, Terminal, Ejects bool

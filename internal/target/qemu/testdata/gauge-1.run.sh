@@ -11,7 +11,8 @@
 #                  host has it, else emulation
 #   STAVREN_IMAGE  base image of the root disk, in place of the definition's
 #   STAVREN_SEED   address from which the machine fetches its first-boot data by
-#                  HTTP, such as http://10.0.2.2:8000/gauge-1/, in place of the image
+#                  HTTP in place of the image; it sees this host at 10.44.7.2,
+#                  as in http://10.44.7.2:8000/gauge-1/
 #   STAVREN_WAIT   seconds that stop waits, by default 90
 set -eu
 
