@@ -27,6 +27,9 @@ func (n *needs) add(rule string, severity finding.Severity, place fleet.Place, p
 	if path != "" && !strings.Contains(path, ".") || path == "" {
 		path = strings.TrimSuffix("machines."+n.m.Name+"."+path, ".")
 	}
+	if !place.IsValid() {
+		place = n.m.PlaceOf(fleet.Itself) // of a default there is no place
+	}
 	n.list = append(n.list, finding.Finding{Rule: rule, Severity: severity, Place: place, Path: path, Message: message, Remedy: remedy})
 }
 
@@ -55,22 +58,30 @@ func (n *needs) places() {
 		if place.Needed != nil && !place.Needed(n.f, n.m) || n.kind.Value(n.f, n.m, place.Key) != "" {
 			continue
 		}
-		where := "settings: {" + place.Key + ": …}"
-		if slices.Contains([]string{"region", "zone", "network", "address_pool"}, place.Key) {
-			where = place.Key + ": …"
-		}
-		n.add("placeholder-left", finding.Warning, n.platformPlace(), "platforms."+n.kind.Name,
-			fmt.Sprintf("%s wants %s, which the definition does not say, so the output says %s", n.kind.Name, place.What, n.kind.Place(n.f, n.m, place.Key)),
-			fmt.Sprintf("add platforms: {%s: {%s}}, or replace it in the output", n.kind.Name, where))
+		n.list = append(n.list, n.kind.LeftOpen(n.f, place.Key, place.What, n.kind.Place(n.f, n.m, place.Key)))
+	}
+}
+
+// LeftOpen says that the output holds a placeholder for a value of the account
+// that the definition does not say under a key of the platform.
+func (k Kind) LeftOpen(f *fleet.Fleet, key, what, placeholder string) finding.Finding {
+	where := "settings: {" + key + ": …}"
+	if slices.Contains([]string{"region", "zone", "network", "address_pool"}, key) {
+		where = key + ": …"
+	}
+	return finding.Finding{
+		Rule: "placeholder-left", Severity: finding.Warning, Place: k.platformPlace(f), Path: "platforms." + k.Name,
+		Message: fmt.Sprintf("%s wants %s, which the definition does not say, so the output says %s", k.Name, what, placeholder),
+		Remedy:  fmt.Sprintf("add platforms: {%s: {%s}}, or replace it in the output", k.Name, where),
 	}
 }
 
 // platformPlace is where the definition speaks of the platform, or its beginning.
-func (n *needs) platformPlace() fleet.Place {
-	if said := n.f.Platform(n.kind.Name); said != nil {
+func (k Kind) platformPlace(f *fleet.Fleet) fleet.Place {
+	if said := f.Platform(k.Name); said != nil {
 		return said.PlaceOf(fleet.Itself)
 	}
-	return n.f.PlaceOf(fleet.Itself)
+	return f.PlaceOf(fleet.Itself)
 }
 
 func (n *needs) size() {
@@ -79,7 +90,7 @@ func (n *needs) size() {
 		return
 	}
 	if len(offer.Sizes(n.f, n.kind.Name)) == 0 {
-		n.add("no-size-fits", finding.Error, n.platformPlace(), "platforms."+n.kind.Name+".sizes",
+		n.add("no-size-fits", finding.Error, n.kind.platformPlace(n.f), "platforms."+n.kind.Name+".sizes",
 			fmt.Sprintf("%s has no public sizes, and the definition lists none", n.kind.Name),
 			fmt.Sprintf("list those of your account: platforms: {%s: {sizes: {NAME: {cpus: 2, memory: 4GiB, disk: 20GiB}}}}", n.kind.Name))
 		return

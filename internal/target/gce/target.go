@@ -54,6 +54,8 @@ func fates() []render.Fate {
 		render.Adapt("labels are in lower case", "machine.labels"),
 		render.Adapt("network tags tie machines to firewalls", "machine.firewall"),
 		render.Adapt("the network and subnetwork that platforms names, or the project's default ones", "network.mode"),
+		render.Adapt("the primary interface alone is in the body; others need networks of the project's own", "nic.network", "nic.primary"),
+		render.Adapt("asked for where the setting subnetwork names the subnet", "nic.address"),
 		render.Adapt("the disk is not deleted with the machine", "disk.keep"),
 		render.Adapt("secure boot and a TPM make it a shielded machine, which starts by UEFI", "firmware.kind"),
 		render.LeaveOut("subnets are made apart, and addresses come from them", "network.subnet"),

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/ordered"
 	"stavren.example/stavren/internal/target/cloud"
@@ -21,7 +22,7 @@ var Target = render.Target{
 	Writes:    []string{"MACHINE/instance.json"},
 	Fates:     fates(),
 	Overrides: kind.Overrides,
-	Needs:     kind.Needs,
+	Needs:     needs,
 	Machine:   instance,
 	Steps: func(job *render.Job, machines []*fleet.Machine) []render.Step {
 		var list []render.Step
@@ -72,6 +73,7 @@ func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
 		render.Carry("machine.interruptible"),
 		render.Adapt("the subnet that platforms names, for the first interface; others are attached afterwards", "network.mode"),
+		render.Adapt("the primary interface alone is in the body; others are attached afterwards", "nic.network", "nic.primary"),
 		render.Adapt("groups whose identifiers are put into the body, made by the printed commands", "machine.firewall", "allowance.port", "allowance.from"),
 		render.Adapt("the volume is kept when the machine goes", "disk.keep"),
 		render.Adapt("more performance units a GB", "disk.speed"),
@@ -81,6 +83,17 @@ func fates() []render.Fate {
 		render.LeaveOut("machines are members of groups by the platform's own rules", "identity.account", "identity.scopes"),
 		render.LeaveOut("a machine that stops itself stays", "machine.when_stopped"),
 	)
+}
+
+// needs adds the identifiers of the security groups.
+func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
+	findings := kind.Needs(f, m)
+	for _, set := range cloud.SetsOf(f, m) {
+		if set != cloud.Closed && kind.Value(f, m, "group_"+set) == "" {
+			findings = append(findings, kind.LeftOpen(f, "group_"+set, "the identifier of the security group "+set, groupPlace(set)))
+		}
+	}
+	return findings
 }
 
 // groupPlace is the placeholder of a security group's identifier.
