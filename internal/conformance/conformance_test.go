@@ -6,12 +6,15 @@ package conformance
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"stavren.example/stavren/examples"
 	"stavren.example/stavren/fleet"
@@ -43,7 +46,40 @@ func fleets(t *testing.T) map[string]*fleet.Fleet {
 	}
 	hostile.Machines = append(hostile.Machines, m)
 	hostile.Complete()
-	return map[string]*fleet.Fleet{"demo": demo, "bare": bare, "hostile": hostile}
+	return map[string]*fleet.Fleet{"demo": demo, "bare": bare, "hostile": hostile, "families": families()}
+}
+
+// families has a machine of every family with all that a machine can ask of its
+// first boot.
+func families() *fleet.Fleet {
+	f := &fleet.Fleet{Name: "families", Keys: []*fleet.Key{{Name: "ops", Content: fleet.Content{Text: opsKey}}},
+		Networks: []*fleet.Network{
+			{Name: "quay", Subnet: netip.MustParsePrefix("10.44.7.0/24"), Search: []string{"skerry.example"}},
+			{Name: "reef", Mode: fleet.Isolated, Subnet: netip.MustParsePrefix("10.44.9.0/24")},
+		}}
+	for i, system := range []string{"debian-12", "ubuntu-24.04", "fedora-44", "almalinux-9", "opensuse-leap-16.0", "alpine-3.22", "arch", "freebsd-14"} {
+		f.Images = append(f.Images, &fleet.Image{Name: system, OS: system, File: system + ".qcow2"})
+		f.Machines = append(f.Machines, &fleet.Machine{
+			Name: fmt.Sprintf("gauge-%d", i), Image: system, Domain: "skerry.example", Language: "en_DK.UTF-8", Keyboard: "dk",
+			Time:  fleet.Time{Zone: "Atlantic/Faroe", Servers: []string{"ntp.skerry.example"}},
+			Disks: []*fleet.Disk{{Name: "readings", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv/readings", Options: []string{"noatime"}}},
+			NICs: []*fleet.NIC{{Name: "quay", Also: []netip.Prefix{netip.MustParsePrefix("10.44.7.200/24")}, Routes: []*fleet.Route{{To: netip.MustParsePrefix("10.45.0.0/16"), Via: netip.MustParseAddr("10.44.7.2")}}},
+				{Name: "reef", Address: netip.MustParseAddr(fmt.Sprintf("10.44.9.%d", 20+i))}},
+			Users: []*fleet.User{
+				{Name: "mira", FullName: "Mira Holm", UID: 1500, Groups: []string{"adm"}, Admin: fleet.AdminWithPassword, Keys: []string{"ops"}, PasswordHash: "$6$salt$hash", Home: "/srv/mira", Shell: "/bin/sh"},
+				{Name: "eyd", Admin: fleet.AdminWithoutPassword, Locked: true, Expires: time.Date(2027, time.January, 31, 0, 0, 0, 0, time.UTC)},
+			},
+			SSH:    fleet.SSH{RootLogin: fleet.RootLoginByAnyWay, PasswordLogin: true},
+			Shares: []*fleet.Share{{Name: "charts", Host: "charts", Machine: "/srv/the charts", ReadOnly: true}},
+			FirstBoot: &fleet.FirstBoot{Refresh: true, Upgrade: true, Restart: true, Packages: []string{"nginx"}, Services: []string{"nginx"}, Swap: fleet.GiB, GuestTools: true,
+				Sources: []*fleet.PackageSource{{Name: "tides", URL: "https://packages.skerry.example/x", Key: "-----BEGIN PGP PUBLIC KEY BLOCK-----\nx\n"}},
+				Files:   []*fleet.File{{Path: "/etc/tide", Content: fleet.Content{Text: "\xff\x00"}, Mode: 0o600, Owner: "mira:mira"}},
+				Scripts: []*fleet.Script{{Name: "a", Content: fleet.Content{Text: ":\n"}}, {Name: "b", When: fleet.EveryBoot, RunAs: "mira", Content: fleet.Content{Text: ":\n"}}},
+			},
+		})
+	}
+	f.Complete()
+	return f
 }
 
 var hostileTexts = []string{
