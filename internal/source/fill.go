@@ -21,9 +21,13 @@ const (
 )
 
 // fillAll runs every text with fill: true through text/template, once the fleet
-// is complete, so that addresses and chosen ports are known.
+// is complete, so that addresses and chosen ports are known. A fleet with faults
+// cannot be asked for them; then the texts are only read for their own faults.
 func (r *reader) fillAll(f *fleet.Fleet) {
 	for _, m := range f.Machines {
+		if m.FirstBoot == nil {
+			continue
+		}
 		r.path = trail{"machines", m.Name, "first_boot"}
 		for _, file := range m.FirstBoot.Files {
 			if file.Fill {
@@ -62,6 +66,9 @@ func (r *reader) fill(f *fleet.Fleet, m *fleet.Machine, content *fleet.Content, 
 	var filled boundedBuffer
 	if err == nil {
 		err = filler.bounded(parsed)
+	}
+	if err == nil && r.faulty {
+		return
 	}
 	if err == nil {
 		err = parsed.Execute(&filled, nil)

@@ -313,3 +313,17 @@ func TestVariantWithoutMachine(t *testing.T) {
 		}
 	}
 }
+
+// TestFillingFaultsComeWithOthers holds that a template's own faults are told in
+// the same run as those of the definition.
+func TestFillingFaultsComeWithOthers(t *testing.T) {
+	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, sails: 2}}\nmachines:\n  a:\n    image: i\n    first_boot: {files: {/a: {fill: true, text: \"{{ if }}\"}, /b: {fill: true, text: \"{{ machine `b` `address` }}\"}}}\n"
+	_, err := Parse(beside, "test.stavren.yaml", []byte(text), Options{})
+	var rules []string
+	for _, fault := range Faults(err) {
+		rules = append(rules, fault.Rule)
+	}
+	if got := strings.Join(rules, " "); got != "unknown-key filling-failed" {
+		t.Errorf("told of %s: %v", got, err)
+	}
+}

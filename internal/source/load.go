@@ -65,9 +65,11 @@ type reader struct {
 	machines     []machineLayer
 	// document is the definition itself. pieceSize is that of its pieces, or 0
 	// to read it whole, which notPieces asks for.
-	document     *document
-	pieceSize    int
-	notPieces    bool
+	document  *document
+	pieceSize int
+	notPieces bool
+	// faulty says that faults were found before texts are filled.
+	faulty       bool
 	machineNames map[string]bool
 }
 
@@ -141,8 +143,9 @@ func parsePieces(files fs.FS, name string, data []byte, options Options, size in
 			return nil, &UnknownVariantError{options.Variant, r.variantNames}
 		}
 		result.Complete()
-		r.fillAll(result)
 	}
+	r.faulty = len(r.faults) > 0
+	r.fillAll(result)
 	if len(r.faults) > 0 {
 		return nil, finding.Errors(r.sorted(name))
 	}
