@@ -101,8 +101,11 @@ func Notes(target Target, f *fleet.Fleet, options Options) []Note {
 		})
 	}
 	note(f, "")
+	used := usedNouns(f, machines)
 	for _, system := range f.Systems {
-		note(system, system.Name)
+		if used["system "+system.Name] {
+			note(system, system.Name)
+		}
 	}
 	for _, secret := range f.Secrets {
 		if usesSecret(f, machines, secret.Name) {
@@ -110,7 +113,9 @@ func Notes(target Target, f *fleet.Fleet, options Options) []Note {
 		}
 	}
 	for _, firewall := range f.Firewalls {
-		note(firewall, firewall.Name)
+		if used["firewall "+firewall.Name] {
+			note(firewall, firewall.Name)
+		}
 	}
 	for _, platform := range f.Platforms {
 		if platform.Name == target.Name {
@@ -118,13 +123,19 @@ func Notes(target Target, f *fleet.Fleet, options Options) []Note {
 		}
 	}
 	for _, image := range f.Images {
-		note(image, image.Name)
+		if used["image "+image.Name] {
+			note(image, image.Name)
+		}
 	}
 	for _, network := range f.Networks {
-		note(network, network.Name)
+		if used["network "+network.Name] {
+			note(network, network.Name)
+		}
 	}
 	for _, key := range f.Keys {
-		note(key, key.Name)
+		if used["key "+key.Name] {
+			note(key, key.Name)
+		}
 	}
 	for _, m := range f.Machines {
 		if isChosen(m, machines) {
@@ -168,6 +179,32 @@ func (t Target) notes(job *Job, asked map[string][]string) []Note {
 		notes = append(notes, others...)
 	}
 	return notes
+}
+
+// usedNouns are the nouns of a fleet that some machines name, by kind and name.
+func usedNouns(f *fleet.Fleet, machines []string) map[string]bool {
+	used := map[string]bool{}
+	for _, m := range f.Machines {
+		if !isChosen(m, machines) {
+			continue
+		}
+		used["image "+m.Image] = true
+		if image := f.Image(m.Image); image != nil {
+			used["system "+image.OS] = true
+		}
+		for _, nic := range m.NICs {
+			used["network "+nic.Network] = true
+		}
+		for _, name := range m.Firewall {
+			used["firewall "+name] = true
+		}
+		for _, user := range m.Users {
+			for _, name := range user.Keys {
+				used["key "+name] = true
+			}
+		}
+	}
+	return used
 }
 
 func isChosen(m *fleet.Machine, machines []string) bool {

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/render"
 )
@@ -20,6 +22,7 @@ const fewMachines = 4
 func ways(notes []render.Note, outcome render.Outcome) []way {
 	var order []string
 	fields, where := map[string][]string{}, map[string][]string{}
+	mixed := map[string]bool{}
 	for _, note := range notes {
 		if note.Outcome != outcome {
 			continue
@@ -27,17 +30,16 @@ func ways(notes []render.Note, outcome render.Outcome) []way {
 		if fields[note.How] == nil {
 			order = append(order, note.How)
 		}
-		fields[note.How] = append(fields[note.How], note.Field)
-		for _, name := range note.Where {
-			if name != "" && !slices.Contains(where[note.How], name) {
-				where[note.How] = append(where[note.How], name)
-			}
+		if fields[note.How] != nil && !slices.Equal(where[note.How], note.Where) {
+			mixed[note.How] = true
 		}
+		fields[note.How] = append(fields[note.How], note.Field)
+		where[note.How] = note.Where
 	}
 	var list []way
 	for _, how := range order {
 		w := way{fields: strings.Join(fields[how], ", "), how: how}
-		if names := where[how]; len(names) > 0 && len(names) <= fewMachines {
+		if names := where[how]; !mixed[how] && len(names) > 0 && len(names) <= fewMachines && names[0] != "" {
 			w.whose = " of " + strings.Join(names, ", ")
 		}
 		list = append(list, w)
@@ -55,9 +57,27 @@ func (s *session) printNotes(target render.Target, notes []render.Note) {
 		}
 		s.talk("\n%s by %s:", bold.Render(outcome.String()), target.Name)
 		for _, w := range list {
-			s.talk("  %s%s\n      %s", w.fields, w.whose, dim.Render(w.how))
+			s.talk("%s\n%s", wrapped(w.fields+w.whose, 2), dimmed(wrapped(w.how, 6)))
 		}
 	}
+}
+
+// lineWidth is where text that people read is broken.
+const lineWidth = 80
+
+// wrapped breaks a text between words and sets every line in.
+func wrapped(text string, indent int) string {
+	margin := strings.Repeat(" ", indent)
+	return margin + strings.ReplaceAll(ansi.Wordwrap(text, lineWidth-indent, ""), "\n", "\n"+margin)
+}
+
+// dimmed dims a text line by line, since a style pads lines to one width.
+func dimmed(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		lines[i] = dim.Render(line)
+	}
+	return strings.Join(lines, "\n")
 }
 
 // maxSteps is how many steps are printed; README.txt has them all.

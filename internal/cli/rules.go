@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"stavren.example/stavren"
@@ -70,7 +69,7 @@ func findRule(rules []finding.Rule, name string) (finding.Rule, error) {
 }
 
 func (s *session) printRule(rule finding.Rule) {
-	fmt.Fprintf(s.stdout, "%s  %s, %s\n\n%s\n", heading.Render(rule.Name), severityStyle(rule.Severity).Render(rule.Severity.String()), rule.Theme, ansi.Wordwrap(rule.Why, 78, ""))
+	fmt.Fprintf(s.stdout, "%s  %s, %s\n\n%s\n", heading.Render(rule.Name), severityStyle(rule.Severity).Render(rule.Severity.String()), rule.Theme, wrapped(rule.Why, 0))
 	for _, part := range []struct{ title, text string }{{"wrong", rule.Wrong}, {"right", rule.Right}} {
 		if part.text != "" {
 			fmt.Fprintf(s.stdout, "\n%s\n%s", bold.Render(part.title), indent(part.text))

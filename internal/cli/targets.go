@@ -76,7 +76,7 @@ func (s *session) printFates(target render.Target) {
 		}
 		fmt.Fprintf(s.stdout, "\n%s by %s:\n", bold.Render(outcome.String()), target.Name)
 		for _, w := range list {
-			fmt.Fprintf(s.stdout, "  %s\n      %s\n", w.fields, dim.Render(w.how))
+			fmt.Fprintf(s.stdout, "%s\n%s\n", wrapped(w.fields, 2), dimmed(wrapped(w.how, 6)))
 		}
 	}
 }
