@@ -11,6 +11,9 @@ trap 'rm -rf "$work"; kill "$xvfb" 2>/dev/null || true' EXIT
 export PATH=$work/bin:$PATH CLICOLOR_FORCE=1
 cd "$work" && stavren demo tides >/dev/null && rm -rf tides/out && cd tides
 
+# The demo's secrets, made up like the rest.
+export TIDE_DATABASE_PASSWORD=tide TIDE_JONAS_PASSWORD=tide TIDE_SCREEN_PASSWORD=tide
+
 Xvfb :77 -screen 0 1280x800x24 >/dev/null 2>&1 &
 xvfb=$!
 export DISPLAY=:77

@@ -104,6 +104,8 @@ func (s *session) demo(ctx context.Context, folder string) error {
   stavren fit tide-office.stavren.yaml --prices prices.csv
   stavren targets libvirt                 what a target carries, adapts and leaves out
   stavren new mine --purpose web
+The secrets of other machines are read from the environment when they are rendered:
+  export TIDE_DATABASE_PASSWORD=made-up TIDE_JONAS_PASSWORD=made-up TIDE_SCREEN_PASSWORD=made-up
 To start a machine, put a Debian 12 cloud image there as
   %s
 and run  sh out/almanac/run.sh
