@@ -155,3 +155,36 @@ func Example_withoutAFile() {
 	// cloud-init renders to the same bytes: true
 	// qemu renders to the same bytes: true
 }
+
+// Which size of a cloud does a machine get, and what does it cost?
+func ExampleFit() {
+	const name = "tides.stavren.yaml"
+	files := fstest.MapFS{name: {Data: []byte(`stavren: 1
+fleet: tides
+images: {bookworm: {os: debian-12}}
+machines: {almanac: {image: bookworm, resources: {cpus: 2, memory: 2GiB}}}
+`)}}
+	tides, err := stavren.Load(files, name, stavren.LoadOptions{})
+	if err != nil {
+		log.Fatal(err)
+	}
+	prices, err := stavren.ReadPrices([]byte(`# Made up for this example
+platform,item,price,currency
+gce,e2-small,0.0250,XTS
+gce,e2-medium,0.0300,XTS
+gce,disk,0.0730,XTS
+`))
+	if err != nil {
+		log.Fatal(err)
+	}
+	offers, err := stavren.Fit(tides, tides.Machine("almanac"), "gce", prices)
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, offer := range offers[:2] {
+		fmt.Printf("%s at %v %s an hour, more than asked: %q\n", offer.Size.Name, offer.Hourly, prices.Currency, offer.Waste(tides.Machine("almanac")))
+	}
+	// Output:
+	// e2-small at 0.0260 XTS an hour, more than asked: ""
+	// e2-medium at 0.0310 XTS an hour, more than asked: "+2GiB"
+}

@@ -163,6 +163,12 @@ var targetRules = []finding.Rule{
 		Right: swapped(forTarget("arm", oneMachine+"platforms:\n  arm: {region: northeurope}\n"), bookworm, "{os: debian-12, ids: {arm: \"Debian:debian-12:12-gen2:latest\"}}"),
 	},
 	{
+		Name: "template-too-large", Severity: finding.Error,
+		Why:   "A platform takes so many resources in one template and no more. It refuses the whole of it.",
+		Wrong: swapped(forTarget("cloudformation", "  almanac: {image: bookworm, copies: 200}\n"), "10.44.7.0/24", "10.44.0.0/16"),
+		Right: swapped(swapped(forTarget("cloudformation", "  almanac: {image: bookworm, copies: 60}\nplatforms:\n  cloudformation: {region: eu-north-1}\n"), "10.44.7.0/24", "10.44.0.0/16"), bookworm, "{os: debian-12, ids: {cloudformation: ami-0123456789abcdef0}}"),
+	},
+	{
 		Name: "subnet-of-platform", Severity: finding.Error,
 		Why:   "The platform makes subnets between /16 and /28 only.",
 		Wrong: swapped(forTarget("cloudformation", oneMachine), "10.44.7.0/24", "10.44.7.0/29"),

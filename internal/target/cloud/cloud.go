@@ -243,13 +243,13 @@ func (k Kind) Prepare(job *render.Job, machines []*fleet.Machine) ([]Prepared, e
 
 // HoldsSecret reports whether a machine's user data holds a secret.
 func (k Kind) HoldsSecret(f *fleet.Fleet, m *fleet.Machine) bool {
-	payload, err := k.UserData(withoutSecrets(f), m)
+	payload, err := k.UserData(WithoutSecrets(f), m)
 	return err == nil && payload.Secret
 }
 
-// withoutSecrets is a job for looking at what would be rendered: every secret is
+// WithoutSecrets is a job for looking at what would be rendered: every secret is
 // 64 characters that say nothing.
-func withoutSecrets(f *fleet.Fleet) *render.Job {
+func WithoutSecrets(f *fleet.Fleet) *render.Job {
 	return &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string, error) { return strings.Repeat("x", 64), nil }}}
 }
 

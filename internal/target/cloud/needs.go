@@ -109,7 +109,7 @@ func (n *needs) size() {
 // userData holds the data to the platform's limit. Secrets count as if they had
 // 64 characters, since they are not read before rendering.
 func (n *needs) userData() {
-	payload, err := n.kind.UserData(withoutSecrets(n.f), n.m)
+	payload, err := n.kind.UserData(WithoutSecrets(n.f), n.m)
 	if err != nil {
 		return // rendering says it
 	}

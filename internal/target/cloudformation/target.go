@@ -30,7 +30,7 @@ var Target = render.Target{
 		file := f.Name + ".cloudformation.json"
 		return []render.Step{
 			{About: "have the template looked at", Command: fmt.Sprintf("aws cloudformation validate-template --region %s --template-body file://%s", region, file)},
-			{About: "make the stack", Command: fmt.Sprintf("aws cloudformation deploy --region %s --stack-name %s --template-file %s", region, f.Name, file),
+			{About: "make the stack; a template of more than 51,200 bytes needs --s3-bucket BUCKET as well", Command: fmt.Sprintf("aws cloudformation deploy --region %s --stack-name %s --template-file %s", region, f.Name, file),
 				Request: fmt.Sprintf("POST https://cloudformation.%s.amazonaws.com/\nContent-Type: application/x-www-form-urlencoded\nAuthorization: signed with your own keys (Signature Version 4)\n\nAction=CreateStack&Version=2010-05-15&StackName=%s&TemplateBody= the content of %s, percent-encoded", region, f.Name, file)},
 		}
 	},
@@ -99,6 +99,11 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	add := func(rule string, place fleet.Place, path, message, remedy string) {
 		findings = append(findings, finding.Finding{Rule: rule, Severity: finding.Error, Place: place, Path: path, Message: message, Remedy: remedy})
 	}
+	if m == f.Machines[0] && len(f.Machines) > fewMachines {
+		if fault := tooLarge(f); fault != "" {
+			add("template-too-large", f.PlaceOf(fleet.Itself), "machines", fault, "split the definition into several, each a stack of its own")
+		}
+	}
 	if kind.Value(f, m, "network") == "" {
 		for _, nic := range m.NICs {
 			network := f.Network(nic.Network)
@@ -118,6 +123,29 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 		add("too-many-disks", m.Disks[12].PlaceOf(fleet.Itself), "machines."+m.Name+".disks", fmt.Sprintf("machine %s has %d disks, and there are names for 12", m.Name, len(m.Disks)), "give it fewer disks")
 	}
 	return findings
+}
+
+// Limits of a template (docs.aws.amazon.com, "CloudFormation quotas").
+const (
+	maxResources = 500
+	maxTemplate  = 1_000_000
+	// fewMachines come nowhere near the limits, so nothing is counted.
+	fewMachines = 40
+)
+
+// tooLarge says which limit a fleet's template exceeds, or nothing.
+func tooLarge(f *fleet.Fleet) string {
+	t := newTemplate(cloud.WithoutSecrets(f))
+	files, err := t.render()
+	switch {
+	case err != nil:
+		return "" // what is wrong is said elsewhere
+	case t.resources.Len() > maxResources:
+		return fmt.Sprintf("the template has %d resources, and the platform takes %d", t.resources.Len(), maxResources)
+	case len(files[0].Data) > maxTemplate:
+		return fmt.Sprintf("the template has %d bytes, and the platform takes %d", len(files[0].Data), maxTemplate)
+	}
+	return ""
 }
 
 func sameBut(a, b [4]byte) bool { return a[0] == b[0] && a[1] == b[1] && a[2] == b[2] }
