@@ -87,8 +87,28 @@ func Findings(err error) []finding.Finding { return source.Faults(err) }
 // Check returns everything that would go wrong, sorted by place. Fleets that
 // will share a host are checked together, so that ports and addresses that meet
 // across them are found. Fleets built in Go are to be completed before.
+//
+// What cannot work on a cloud that a definition speaks of is a warning here,
+// since its machines may go elsewhere; [Needs] and rendering for it say error.
 func Check(options CheckOptions, fleets ...*fleet.Fleet) []finding.Finding {
-	return check.Run(options, fleets...)
+	findings := check.Run(options, fleets...)
+	for _, f := range fleets {
+		for _, said := range f.Platforms {
+			target, err := Target(said.Name)
+			if err != nil || !slices.Contains(Platforms(), said.Name) {
+				continue // it is for another program
+			}
+			for _, m := range f.Machines {
+				for _, found := range target.Needs(f, m) {
+					if found.Severity == finding.Error && !accepts(m.Accept, found.Rule) && !accepts(f.Accept, found.Rule) {
+						found.Severity = finding.Warning
+						findings = append(findings, found)
+					}
+				}
+			}
+		}
+	}
+	return finding.Sort(findings)
 }
 
 // Rules returns the rule book: what reading a definition can find, what [Check]
@@ -129,7 +149,7 @@ func Render(ctx context.Context, f *fleet.Fleet, target string, options RenderOp
 // target, or nil; no names stand for all machines. Warnings and advice do not.
 func Refusal(target render.Target, f *fleet.Fleet, machines ...string) error {
 	var errors finding.Errors
-	for _, found := range append(Check(CheckOptions{}, f), Needs(target, f, machines...)...) {
+	for _, found := range append(check.Run(CheckOptions{}, f), Needs(target, f, machines...)...) {
 		if found.Severity == finding.Error {
 			errors = append(errors, found)
 		}

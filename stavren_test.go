@@ -3,6 +3,7 @@ package stavren_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -138,6 +139,31 @@ func TestWriteFolder(t *testing.T) {
 	for _, name := range []string{"../out-of-it", "/etc/x", "a/../../x"} {
 		if err := stavren.WriteFolder(folder, []render.File{{Name: name, Mode: 0o644}}); err == nil {
 			t.Errorf("%s was written", name)
+		}
+	}
+}
+
+// TestSpokenPlatforms holds that what cannot work on a cloud that a definition
+// speaks of is a warning that can be accepted, that it is an error for whoever
+// asks for that cloud, and that it keeps nobody from rendering for another.
+func TestSpokenPlatforms(t *testing.T) {
+	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2, ids: {droplet: debian-12-x64}}}\nmachines:\n  almanac: {image: i, resources: {cpus: 64}}\n" +
+		"platforms: {droplet: {region: ams3}, elsewhere: {region: x}}\naccept: {nobody-can-log-in: A test, no-way-in: A test%s}\n"
+	for more, want := range map[string]int{"": 1, ", no-size-fits: It stays here": 0} {
+		const name = "x.stavren.yaml"
+		f, err := stavren.Load(fstest.MapFS{name: {Data: []byte(fmt.Sprintf(text, more))}}, name, stavren.LoadOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := stavren.Check(stavren.CheckOptions{}, f)
+		if len(found) != want || want > 0 && (found[0].Rule != "no-size-fits" || found[0].Severity != finding.Warning) {
+			t.Errorf("%q: %v", more, found)
+		}
+		if _, err := stavren.Render(context.Background(), f, "cloud-init", stavren.RenderOptions{}); err != nil {
+			t.Errorf("%q: %v", more, err)
+		}
+		if _, err := stavren.Render(context.Background(), f, "droplet", stavren.RenderOptions{}); err == nil {
+			t.Errorf("%q: a machine without a size was rendered", more)
 		}
 	}
 }

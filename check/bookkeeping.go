@@ -22,7 +22,7 @@ var acceptUnknown = Rule{
 			switch {
 			case !known:
 				p.report(place, path, fmt.Sprintf("the rule %q that is accepted does not exist", pair.Key), nearest.Remedy(pair.Key, p.ruleNames()))
-			case rule.Severity == finding.Error:
+			case rule.Severity == finding.Error && rule.Theme != targetTheme:
 				p.report(place, path, fmt.Sprintf("the rule %s is an error and cannot be accepted", pair.Key), "mend what breaks it, and remove this line")
 			}
 		})
@@ -38,7 +38,7 @@ var acceptUnused = Rule{
 	},
 	load: func(p *pass) {
 		forAcceptances(p, func(place fleet.Place, path string, pair fleet.Pair) {
-			if rule, known := p.ruleOf(pair.Key); known && rule.Severity != finding.Error && rule.Theme != "targets" && !p.accepted[acceptance{pair.Key, place}] {
+			if rule, known := p.ruleOf(pair.Key); known && rule.Severity != finding.Error && rule.Theme != targetTheme && !p.accepted[acceptance{pair.Key, place}] {
 				p.report(place, path, fmt.Sprintf("the rule %s is accepted, but nothing breaks it", pair.Key), "remove this line")
 			}
 		})

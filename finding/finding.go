@@ -104,8 +104,17 @@ func Sort(findings []Finding) []Finding {
 			cmp.Compare(a.Message, b.Message),
 		)
 	})
-	return slices.CompactFunc(findings, func(a, b Finding) bool {
-		return a.Place == b.Place && a.Rule == b.Rule && a.Message == b.Message
+	// The gravest of the same comes first, and stays.
+	type cause struct {
+		place         fleet.Place
+		rule, message string
+	}
+	seen := make(map[cause]bool, len(findings))
+	return slices.DeleteFunc(findings, func(f Finding) bool {
+		key := cause{f.Place, f.Rule, f.Message}
+		again := seen[key]
+		seen[key] = true
+		return again
 	})
 }
 

@@ -49,6 +49,15 @@ func TestErrors(t *testing.T) {
 	}
 }
 
+// TestSortKeepsTheGravest holds that one cause is told once, as the gravest that
+// it is called.
+func TestSortKeepsTheGravest(t *testing.T) {
+	got := finding.Sort([]finding.Finding{at("a", 1, 1, "r", finding.Warning), at("a", 1, 1, "s", finding.Error), at("a", 1, 1, "r", finding.Error), at("a", 1, 2, "r", finding.Warning)})
+	if len(got) != 3 || got[0].Rule != "r" || got[0].Severity != finding.Error || got[1].Rule != "s" || got[2].Place.Column != 2 {
+		t.Errorf("got %v", got)
+	}
+}
+
 func TestSeverity(t *testing.T) {
 	errs, warnings, advice := finding.Count([]finding.Finding{{Severity: finding.Error}, {Severity: finding.Warning}, {Severity: finding.Warning}, {Severity: finding.Advice}})
 	if errs != 1 || warnings != 2 || advice != 1 {

@@ -109,27 +109,51 @@ func (n *needs) size() {
 // userData holds the data to the platform's limit. Secrets count as if they had
 // 64 characters, since they are not read before rendering.
 func (n *needs) userData() {
-	payload, err := n.kind.UserData(WithoutSecrets(n.f), n.m)
-	if err != nil {
-		return // rendering says it
-	}
-	if size := n.kind.Counted(payload); size > n.kind.Platform.UserData {
-		parts := slices.Clone(payload.Parts)
-		sort.SliceStable(parts, func(i, j int) bool { return parts[i].Size > parts[j].Size })
-		var largest []string
-		for _, part := range parts[:min(3, len(parts))] {
-			largest = append(largest, fmt.Sprintf("%s (%d bytes)", part.Name, part.Size))
+	if payload, err := n.payload(); err == nil { // else rendering says it
+		if size := n.kind.Counted(payload); size > n.kind.Platform.UserData {
+			parts := slices.Clone(payload.Parts)
+			sort.SliceStable(parts, func(i, j int) bool { return parts[i].Size > parts[j].Size })
+			var largest []string
+			for _, part := range parts[:min(3, len(parts))] {
+				largest = append(largest, fmt.Sprintf("%s (%d bytes)", part.Name, part.Size))
+			}
+			n.add("user-data-too-large", finding.Error, n.m.FirstBoot.PlaceOf(fleet.Itself), "first_boot",
+				fmt.Sprintf("the first-boot data of %s takes %d bytes, and %s carries %d; the largest parts are %s", n.m.Name, size, n.kind.Name, n.kind.Platform.UserData, strings.Join(largest, ", ")),
+				"let a script fetch the largest parts from where they are kept")
 		}
-		n.add("user-data-too-large", finding.Error, n.m.FirstBoot.PlaceOf(fleet.Itself), "first_boot",
-			fmt.Sprintf("the first-boot data of %s takes %d bytes, and %s carries %d; the largest parts are %s", n.m.Name, size, n.kind.Name, n.kind.Platform.UserData, strings.Join(largest, ", ")),
-			"let a script fetch the largest parts from where they are kept")
 	}
 	// Where the definition speaks of the platform, the rule of that name has said it.
-	if payload.Secret && n.f.Platform(n.kind.Name) == nil {
+	if n.f.Platform(n.kind.Name) == nil && holdsSecret(n.m) {
 		n.add("secret-in-platform-data", finding.Warning, n.m.FirstBoot.PlaceOf(fleet.Itself), "first_boot",
 			fmt.Sprintf("the first-boot data of %s holds a secret, which whoever may look at the machine on %s can read", n.m.Name, n.kind.Name),
 			"let the machine fetch the secret with its identity, or change it after the first boot")
 	}
+}
+
+// payload renders the user data, unless it is so small that no limit is near: a
+// text grows to six times its size at the most, when it is lines of a letter
+// each that are set in and encoded.
+func (n *needs) payload() (Payload, error) {
+	size := 0
+	for _, file := range n.m.FirstBoot.Files {
+		size += len(file.Text) + len(file.Path)
+	}
+	for _, script := range n.m.FirstBoot.Scripts {
+		size += len(script.Text)
+	}
+	words := len(n.m.FirstBoot.Packages) + len(n.m.FirstBoot.Services) + len(n.m.FirstBoot.Sources) + len(n.m.Users) + len(n.m.FirstBoot.Files) + len(n.m.Disks)
+	if 6*size+100*words < n.kind.Platform.UserData/2 {
+		return Payload{}, nil
+	}
+	return n.kind.UserData(WithoutSecrets(n.f), n.m)
+}
+
+// holdsSecret reports whether a secret, or a password's hash, goes into the first
+// boot of a machine.
+func holdsSecret(m *fleet.Machine) bool {
+	return slices.ContainsFunc(m.FirstBoot.Files, func(f *fleet.File) bool { return f.HasSecrets() }) ||
+		slices.ContainsFunc(m.FirstBoot.Scripts, func(s *fleet.Script) bool { return s.HasSecrets() }) ||
+		slices.ContainsFunc(m.Users, func(u *fleet.User) bool { return u.Password != "" || u.PasswordHash != "" })
 }
 
 func (n *needs) names() {
