@@ -13,6 +13,7 @@ import (
 
 	"stavren.example/stavren"
 	"stavren.example/stavren/examples"
+	"stavren.example/stavren/finding"
 	"stavren.example/stavren/internal/harbour"
 	"stavren.example/stavren/render"
 )
