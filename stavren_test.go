@@ -148,7 +148,7 @@ func TestWriteFolder(t *testing.T) {
 // speaks of is a warning that can be accepted, that it is an error for whoever
 // asks for that cloud, and that it keeps nobody from rendering for another.
 func TestSpokenPlatforms(t *testing.T) {
-	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2, ids: {droplet: debian-12-x64}}}\nmachines:\n  almanac: {image: i, resources: {cpus: 64}}\n" +
+	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2, ids: {droplet: debian-12-x64, elsewhere: x}}}\nmachines:\n  almanac: {image: i, resources: {cpus: 64}}\n" +
 		"platforms: {droplet: {region: ams3}, elsewhere: {region: x}}\naccept: {nobody-can-log-in: A test, no-way-in: A test%s}\n"
 	for more, want := range map[string]int{"": 1, ", no-size-fits: It stays here": 0} {
 		const name = "x.stavren.yaml"
