@@ -24,7 +24,7 @@ type needs struct {
 }
 
 func (n *needs) add(rule string, severity finding.Severity, place fleet.Place, path, message, remedy string) {
-	if path != "" && !strings.Contains(path, ".") || path == "" {
+	if !strings.Contains(path, ".") { // a key of the machine itself, or nothing
 		path = strings.TrimSuffix("machines."+n.m.Name+"."+path, ".")
 	}
 	if !place.IsValid() {

@@ -67,8 +67,8 @@ func spokenOf(f *fleet.Fleet, m *fleet.Machine, port *fleet.Port) bool {
 			continue
 		}
 		for _, allow := range firewall.Allow {
-			range_ := allow.Port
-			if range_.Protocol == fleet.AnyProtocol || range_.Protocol == port.Protocol && range_.First <= port.Machine && port.Machine <= range_.Last {
+			said := allow.Port
+			if said.Protocol == fleet.AnyProtocol || said.Protocol == port.Protocol && said.First <= port.Machine && port.Machine <= said.Last {
 				return true
 			}
 		}

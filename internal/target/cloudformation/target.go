@@ -5,6 +5,7 @@ package cloudformation
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 
 	"stavren.example/stavren/finding"
@@ -44,13 +45,15 @@ var kind = cloud.New("cloudformation", cloudinit.Platform{
 	FindDisk: func(m *fleet.Machine, disk *fleet.Disk) string {
 		name := deviceName(m, disk)
 		return fmt.Sprintf("if [ -e %s ]; then readlink -f %s; else lsblk -bdnpo NAME,SIZE | awk '$2 == %d {print $1}' | while read -r d; do [ $(lsblk -no NAME $d | wc -l) -eq 1 ] && echo $d && break; done; fi",
-			name, name, int64(kindDisk(disk)))
+			name, name, int64(sold(disk)))
 	},
 },
 	cloud.Place{Key: "region", What: "the region that machines run in"},
 )
 
-func kindDisk(disk *fleet.Disk) fleet.Bytes {
+// sold is the size of a disk as the platform sells it. It asks the catalogue,
+// since kind, which would know, is made of what calls this.
+func sold(disk *fleet.Disk) fleet.Bytes {
 	platform, _ := catalog.LookupPlatform("cloudformation")
 	return platform.RoundDisk(disk.Size)
 }
@@ -113,7 +116,7 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			if bits := network.Subnet.Bits(); !network.Subnet.IsValid() || bits < 16 || bits > 28 {
 				add("subnet-of-platform", network.PlaceOf("subnet"), "networks."+network.Name+".subnet",
 					fmt.Sprintf("network %s has the subnet %v, and the platform makes subnets between /16 and /28", network.Name, network.Subnet), "choose a subnet of such a size, or name one of the platform's under platforms")
-			} else if first := network.Subnet.Masked().Addr().As4(); nic.Address.IsValid() && nic.Address.Is4() && nic.Address.As4()[3]-first[3] < 4 && sameBut(nic.Address.As4(), first) {
+			} else if isReserved(network, nic.Address) {
 				add("address-of-platform", nic.PlaceOf("address"), "machines."+m.Name+".nics."+nic.Name+".address",
 					fmt.Sprintf("machine %s has the address %v, and the platform keeps the first four of a subnet for itself", m.Name, nic.Address), "choose an address from the fifth of the subnet on")
 			}
@@ -148,4 +151,14 @@ func tooLarge(f *fleet.Fleet) string {
 	return ""
 }
 
-func sameBut(a, b [4]byte) bool { return a[0] == b[0] && a[1] == b[1] && a[2] == b[2] }
+// isReserved reports whether an address is one of the first four of a subnet.
+func isReserved(network *fleet.Network, addr netip.Addr) bool {
+	reserved := network.Subnet.Masked().Addr()
+	for range 4 {
+		if addr == reserved {
+			return true
+		}
+		reserved = reserved.Next()
+	}
+	return false
+}
