@@ -1,6 +1,7 @@
 package libvirt
 
 import (
+	"slices"
 	"strconv"
 
 	"stavren.example/stavren/fleet"
@@ -60,11 +61,12 @@ func disks(list *xmldoc.Element, job *render.Job, m *fleet.Machine) {
 			discBoots[disc] = boot()
 		}
 	}
-	for _, disk := range m.Disks {
-		if disk.Bus == fleet.SCSI {
-			list.Add(xmldoc.New("controller", "type", "scsi", "model", "virtio-scsi"))
-			break
-		}
+	drives := fleet.SATA
+	if onARM(job.Fleet, m) {
+		drives = fleet.SCSI
+	}
+	if drives == fleet.SCSI || slices.ContainsFunc(m.Disks, func(d *fleet.Disk) bool { return d.Bus == fleet.SCSI }) {
+		list.Add(xmldoc.New("controller", "type", "scsi", "model", "virtio-scsi"))
 	}
 	for _, disk := range m.Disks {
 		element := xmldoc.New("disk", "type", "volume", "device", "disk").Add(
@@ -79,12 +81,12 @@ func disks(list *xmldoc.Element, job *render.Job, m *fleet.Machine) {
 	list.Add(xmldoc.New("disk", "type", "volume", "device", "cdrom").Add(
 		xmldoc.New("driver", "name", "qemu", "type", "raw"),
 		xmldoc.New("source", "pool", pool(job.Fleet), "volume", volumeName(job.Fleet, m, "seed")+".iso"),
-		target(fleet.SATA), xmldoc.New("readonly")))
+		target(drives), xmldoc.New("readonly")))
 	for _, disc := range m.Media {
 		list.Add(xmldoc.New("disk", "type", "file", "device", "cdrom").Add(
 			xmldoc.New("driver", "name", "qemu", "type", "raw"),
 			xmldoc.New("source", "file", job.AbsolutePath(disc.Folder, disc.File)),
-			target(fleet.SATA), xmldoc.New("readonly"), discBoots[disc]))
+			target(drives), xmldoc.New("readonly"), discBoots[disc]))
 	}
 }
 

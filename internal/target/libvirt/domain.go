@@ -35,7 +35,10 @@ func domain(job *render.Job, m *fleet.Machine) (render.File, error) {
 			xmldoc.New("feature", "enabled", yesNo(m.Firmware.SecureBoot), "name", "enrolled-keys"),
 		))
 	}
-	features := xmldoc.New("features").Add(xmldoc.New("acpi"), xmldoc.New("apic"))
+	features := xmldoc.New("features").Add(xmldoc.New("acpi"))
+	if arch.board == "q35" {
+		features.Add(xmldoc.New("apic"))
+	}
 	if m.Firmware.SecureBoot && arch.board == "q35" {
 		features.Add(xmldoc.New("smm", "state", "on"))
 	}
@@ -138,7 +141,7 @@ func devices(job *render.Job, m *fleet.Machine, system catalog.System) (list *xm
 		list.Add(xmldoc.New("channel", "type", "unix").Add(xmldoc.New("target", "type", "virtio", "name", "org.qemu.guest_agent.0")))
 	}
 	if m.Firmware.TPM {
-		list.Add(xmldoc.New("tpm", "model", "tpm-crb").Add(xmldoc.New("backend", "type", "emulator", "version", "2.0")))
+		list.Add(xmldoc.New("tpm", "model", tpmModel(job.Fleet, m)).Add(xmldoc.New("backend", "type", "emulator", "version", "2.0")))
 	}
 	if m.Console.Kind == fleet.Graphical {
 		secret = m.Console.Password != ""
@@ -148,6 +151,20 @@ func devices(job *render.Job, m *fleet.Machine, system catalog.System) (list *xm
 	}
 	list.Add(xmldoc.New("rng", "model", "virtio").Add(xmldoc.Text("backend", "/dev/urandom", "model", "random")))
 	return list, secret, nil
+}
+
+// onARM reports whether a machine's board is that of arm64, which has neither
+// SATA nor the x86 kind of TPM.
+func onARM(f *fleet.Fleet, m *fleet.Machine) bool {
+	image := f.Image(m.Image)
+	return image != nil && image.Arch == "arm64"
+}
+
+func tpmModel(f *fleet.Fleet, m *fleet.Machine) string {
+	if onARM(f, m) {
+		return "tpm-tis"
+	}
+	return "tpm-crb"
 }
 
 func screen(list *xmldoc.Element, job *render.Job, m *fleet.Machine, system catalog.System) error {

@@ -62,7 +62,10 @@ func TestSchemas(t *testing.T) {
 	if err != nil {
 		t.Skip("virt-xml-validate is not installed here")
 	}
-	for name, f := range map[string]*fleet.Fleet{"demo": golden.Demo(t), "everything": everything(t)} {
+	arm := everything(t)
+	arm.Images[0].Arch = "arm64"
+	arm.Machine("store").Firmware.TPM = true
+	for name, f := range map[string]*fleet.Fleet{"demo": golden.Demo(t), "everything": everything(t), "arm64": arm} {
 		for _, file := range golden.Render(t, libvirt.Target, f) {
 			if kind(file.Name) == "" {
 				continue
