@@ -1,7 +1,9 @@
 package conformance
 
 import (
+	"compress/gzip"
 	"encoding/base64"
+	"io"
 	"strings"
 	"testing"
 
@@ -109,3 +111,48 @@ func TestHostileTextsInClouds(t *testing.T) {
 }
 
 const opsKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIIETOlNLJsV0HX5EIsg8Ah/pNotUh2YheSPdoPzML5fE mira"
+
+// TestCompressed holds that data over a platform's limit is packed where the
+// platform takes it, comes back whole, and is refused where it does not.
+func TestCompressed(t *testing.T) {
+	text := strings.Repeat("# the tide at the reef\n", 4000)
+	for name, packed := range map[string]bool{"cloudformation": true, "arm": true, "oci": true, "gce": false, "heat": false, "droplet": false} {
+		target, err := stavren.Target(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := load(t, "    users: {mira: {keys: [ops]}}\n    resources: {cpus: 1, memory: 1GiB}\n    first_boot: {scripts: {a: {text: %s}}}\nkeys: {ops: {text: \""+opsKey+"\"}}\nplatforms: {heat: {sizes: {small: {cpus: 1, memory: 1GiB}}}}", text)
+		if refused := refuses(target, f); refused != (name == "heat" || name == "droplet") {
+			t.Errorf("%s: refused %v", name, refused)
+		}
+		if refuses(target, f) {
+			continue
+		}
+		files := golden.Render(t, target, f)
+		var data string
+		if name == "cloudformation" {
+			data = at(t, decoded(t, files["hostile.cloudformation.json"]), "Resources/Tide/Properties/UserData").(string)
+			raw, err := base64.StdEncoding.DecodeString(data)
+			if err != nil {
+				t.Fatal(err)
+			}
+			data = string(raw)
+		} else {
+			data = userDataOf(t, name, files, f.Machines[0])
+		}
+		if packed {
+			reader, err := gzip.NewReader(strings.NewReader(data))
+			if err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			unpacked, err := io.ReadAll(reader)
+			if err != nil {
+				t.Fatal(err)
+			}
+			data = string(unpacked)
+		}
+		if !strings.HasPrefix(data, "#cloud-config\n") || strings.Count(data, "# the tide at the reef\n") != 4000 {
+			t.Errorf("%s: the data comes back as %.40q, %d bytes", name, data, len(data))
+		}
+	}
+}
