@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"iter"
 	"regexp"
+	"runtime"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -139,8 +140,7 @@ func (r *reader) ownLayers() iter.Seq[machineLayer] {
 		if r.document == nil {
 			return
 		}
-		for _, p := range r.document.pieces {
-			root := r.document.parsePiece(p)
+		for root := range r.document.parsed() {
 			if root == nil {
 				r.notPieces = true
 				return
@@ -154,6 +154,33 @@ func (r *reader) ownLayers() iter.Seq[machineLayer] {
 				if !visit(machineLayer{e.name(), e}) {
 					return
 				}
+			}
+		}
+	}
+}
+
+// parsed visits the maps of the pieces in order, or nil for one that cannot
+// stand alone. The next ones are parsed while one is being read, no more of them
+// than there are processors.
+func (d *document) parsed() iter.Seq[*yaml.Node] {
+	return func(visit func(*yaml.Node) bool) {
+		ahead := runtime.GOMAXPROCS(0)
+		slots := make([]chan *yaml.Node, len(d.pieces))
+		start := func(i int) {
+			if i < len(d.pieces) {
+				slots[i] = make(chan *yaml.Node, 1)
+				go func(slot chan<- *yaml.Node) { slot <- d.parsePiece(d.pieces[i]) }(slots[i])
+			}
+		}
+		for i := range ahead {
+			start(i)
+		}
+		for i := range d.pieces {
+			root := <-slots[i]
+			slots[i] = nil
+			start(i + ahead)
+			if !visit(root) {
+				return
 			}
 		}
 	}
