@@ -9,6 +9,8 @@ package check
 import (
 	"fmt"
 	"iter"
+	"maps"
+	"sync"
 	"time"
 
 	"mvdan.cc/sh/v3/syntax"
@@ -49,13 +51,36 @@ func Rules() []finding.Rule {
 // and addresses that meet across fleets are found too. What a fleet or machine
 // accepts is left out. The findings come sorted by place and without repeats.
 func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
-	p := &pass{
-		options: options, fleets: fleets, book: append(Rules(), TargetRules()...),
+	book := append(Rules(), TargetRules()...)
+	// Rules on the first boot parse scripts, which takes about as long as all the
+	// others: the two run beside each other, each with a pass of its own.
+	scripts, others := newPass(options, fleets, book), newPass(options, fleets, book)
+	var group sync.WaitGroup
+	group.Go(func() { scripts.run(func(theme string) bool { return theme == "first boot" }) })
+	others.run(func(theme string) bool { return theme != "first boot" && theme != "bookkeeping" })
+	group.Wait()
+	// Bookkeeping looks at what all of them found and accepted.
+	others.findings = append(others.findings, scripts.findings...)
+	maps.Copy(others.accepted, scripts.accepted)
+	others.run(func(theme string) bool { return theme == "bookkeeping" })
+	return merged(finding.Sort(others.findings))
+}
+
+func newPass(options Options, fleets []*fleet.Fleet, book []finding.Rule) *pass {
+	return &pass{
+		options: options, fleets: fleets, book: book,
 		scripts: map[string]*script{}, parsers: map[syntax.LangVariant]*syntax.Parser{}, accepted: map[acceptance]bool{},
 		uses: map[*fleet.Fleet]map[use]bool{},
 	}
+}
+
+// run runs the rules of some themes.
+func (p *pass) run(chosen func(theme string) bool) {
 	for i := range rules {
 		p.rule = &rules[i]
+		if !chosen(p.rule.Theme) {
+			continue
+		}
 		if p.rule.load != nil {
 			p.rule.load(p)
 			continue
@@ -64,7 +89,6 @@ func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
 			p.rule.machine(p, f, m)
 		}
 	}
-	return merged(finding.Sort(p.findings))
 }
 
 // merged tells a cause once that several machines share: a value of a kit gives

@@ -77,7 +77,8 @@ func (c command) operands() (operands []string) {
 // script parses a script once, however many machines run it. What runs on
 // Windows, or is PowerShell by its file's name, is no shell script.
 func (p *pass) script(f *fleet.Fleet, m *fleet.Machine, s *fleet.Script) *script {
-	first, _, _ := strings.Cut(strings.ToLower(s.Text), "\n")
+	first, _, _ := strings.Cut(s.Text, "\n")
+	first = strings.ToLower(first)
 	windows := catalog.Of(f, m).Family.Name == catalog.Windows
 	if windows && (strings.HasPrefix(first, "@echo") || strings.HasPrefix(first, "rem cmd")) {
 		return &script{} // of cmd, which nothing here reads
