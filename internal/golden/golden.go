@@ -19,6 +19,9 @@ import (
 
 var update = flag.Bool("update", false, "rewrite the golden files")
 
+// Machines are the machines of the demo, one of each kind.
+var Machines = []string{"almanac", "store", "gauge-1", "chartroom", "harbour-log", "ferry-desk"}
+
 // Demo loads the demo fleet.
 func Demo(t testing.TB) *fleet.Fleet {
 	t.Helper()

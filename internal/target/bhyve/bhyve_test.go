@@ -17,7 +17,7 @@ import (
 )
 
 func TestDemo(t *testing.T) {
-	files := golden.Render(t, bhyve.Target, golden.Demo(t))
+	files := golden.Render(t, bhyve.Target, golden.Demo(t), "store", "chartroom")
 	golden.Compare(t, files)
 	if mode := files["chartroom/bhyve.conf"].Mode; mode != 0o600 {
 		t.Errorf("a configuration with a password has mode %v", mode)

@@ -21,7 +21,7 @@ import (
 // TestDemo compares what the demo fleet renders to with files that were read
 // and found good.
 func TestDemo(t *testing.T) {
-	golden.Compare(t, golden.Render(t, cloudinit.Target, golden.Demo(t)))
+	golden.Compare(t, golden.Render(t, cloudinit.Target, golden.Demo(t), golden.Machines...))
 }
 
 // machine is a fleet of one machine that a program built.

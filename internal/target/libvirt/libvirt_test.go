@@ -16,7 +16,7 @@ import (
 )
 
 func TestDemo(t *testing.T) {
-	files := golden.Render(t, libvirt.Target, golden.Demo(t))
+	files := golden.Render(t, libvirt.Target, golden.Demo(t), golden.Machines...)
 	golden.Compare(t, files)
 	if mode := files["chartroom/domain.xml"].Mode; mode != 0o600 {
 		t.Errorf("a domain with a password has mode %v", mode)

@@ -21,7 +21,7 @@ import (
 )
 
 func TestDemo(t *testing.T) {
-	golden.Compare(t, golden.Render(t, ovf.Target, golden.Demo(t)))
+	golden.Compare(t, golden.Render(t, ovf.Target, golden.Demo(t), golden.Machines...))
 }
 
 // envelope is what the tests read of a descriptor.

@@ -21,7 +21,7 @@ import (
 )
 
 func TestDemo(t *testing.T) {
-	files := golden.Render(t, qemu.Target, golden.Demo(t))
+	files := golden.Render(t, qemu.Target, golden.Demo(t), golden.Machines...)
 	golden.Compare(t, files)
 	for name, mode := range map[string]os.FileMode{"almanac/run.sh": 0o755, "chartroom/console.password": 0o600, "store/seed.iso": 0o600} {
 		if files[name].Mode != mode {
