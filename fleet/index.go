@@ -132,6 +132,17 @@ func (f *Fleet) OnNetwork(name string) []Attachment {
 	return attachments(f)[name]
 }
 
+// ForwardingNIC is the interface of a machine through which a hypervisor forwards
+// its ports: the first on a nat network, or nil.
+func (f *Fleet) ForwardingNIC(m *Machine) *NIC {
+	for _, nic := range m.NICs {
+		if network := f.Network(nic.Network); network != nil && network.Mode == NAT {
+			return nic
+		}
+	}
+	return nil
+}
+
 // Assigned returns the address of an interface: its own, or, where the network
 // would hand one out by DHCP, one of the subnet that nobody else has. Platforms
 // without DHCP fix that one. It is invalid where the subnet is unknown or full.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -84,6 +85,21 @@ func (j *Job) Secret(name string) (string, error) {
 		return "", fmt.Errorf("the secret %q cannot be read: %w", name, err)
 	}
 	return value, nil
+}
+
+// Machines are the machines that the options choose. Names that the fleet does
+// not have are left out: [Stream] refuses them before a renderer is asked.
+func (j *Job) Machines() []*fleet.Machine {
+	if len(j.Options.Machines) == 0 {
+		return j.Fleet.Machines
+	}
+	var machines []*fleet.Machine
+	for _, name := range j.Options.Machines {
+		if m := j.Fleet.Machine(name); m != nil && !slices.Contains(machines, m) {
+			machines = append(machines, m)
+		}
+	}
+	return machines
 }
 
 // Path returns where a machine's folder finds a file that the definition names,

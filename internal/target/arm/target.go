@@ -5,6 +5,7 @@ package arm
 
 import (
 	"fmt"
+	"slices"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -27,7 +28,7 @@ var Target = render.Target{
 		f := job.Fleet
 		region := kind.Place(f, nil, "region")
 		parameters := ""
-		for _, m := range cloud.Machines(job) {
+		for _, m := range job.Machines() {
 			if kind.HoldsSecret(f, m) {
 				parameters = " --parameters @" + f.Name + valuesFile
 			}
@@ -50,19 +51,8 @@ var kind = cloud.New("arm", cloudinit.Platform{
 	cloud.Place{Key: "region", What: "the region that machines run in"},
 )
 
-// place counts data disks from 0: the platform's logical unit.
-func place(m *fleet.Machine, disk *fleet.Disk) int {
-	at := 0
-	for _, other := range m.Disks {
-		if other == disk {
-			break
-		}
-		if !other.IsRoot() {
-			at++
-		}
-	}
-	return at
-}
+// place counts data disks from 0, behind the root disk: the platform's logical unit.
+func place(m *fleet.Machine, disk *fleet.Disk) int { return slices.Index(m.Disks, disk) - 1 }
 
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),

@@ -2,6 +2,7 @@ package arm
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"stavren.example/stavren/fleet"
@@ -29,7 +30,7 @@ type template struct {
 }
 
 func newTemplate(job *render.Job) *template {
-	return &template{job: job, machines: cloud.Machines(job), parameters: ordered.Of(), secrets: ordered.Of(), outputs: ordered.Of()}
+	return &template{job: job, machines: job.Machines(), parameters: ordered.Of(), secrets: ordered.Of(), outputs: ordered.Of()}
 }
 
 // add adds a resource. Names are unique within the fleet's own group.
@@ -125,7 +126,7 @@ func (t *template) group(name string, m *fleet.Machine) {
 	var rules ordered.List
 	names := cloud.SetsOf(f, m)
 	for _, set := range cloud.Sets(f, []*fleet.Machine{m}) {
-		if !contains(names, set.Name) {
+		if !slices.Contains(names, set.Name) {
 			continue
 		}
 		for _, rule := range set.Rules {
@@ -155,15 +156,6 @@ func (t *template) group(name string, m *fleet.Machine) {
 	rules = append(rules, ordered.Of("name", "refuse-the-rest", "properties", ordered.Of("priority", 4096, "direction", "Inbound", "access", "Deny", "protocol", "*",
 		"sourcePortRange", "*", "destinationAddressPrefix", "*", "destinationPortRange", "*", "sourceAddressPrefix", "*")))
 	t.add(groupKind, networkVersion, name, nil, "properties", ordered.Of("securityRules", rules))
-}
-
-func contains(list []string, word string) bool {
-	for _, known := range list {
-		if known == word {
-			return true
-		}
-	}
-	return false
 }
 
 // network renders one virtual network with a subnet for each of the fleet's.

@@ -152,10 +152,8 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 // forwardTo is the address that ports are forwarded to: the one on the first nat
 // network, or none.
 func forwardTo(f *fleet.Fleet, m *fleet.Machine) netip.Addr {
-	for _, nic := range m.NICs {
-		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT {
-			return f.Assigned(nic)
-		}
+	if nic := f.ForwardingNIC(m); nic != nil {
+		return f.Assigned(nic)
 	}
 	return netip.Addr{}
 }

@@ -44,20 +44,6 @@ func New(target string, data cloudinit.Platform, places ...Place) Kind {
 	return Kind{Platform: platform, Data: data, Places: places}
 }
 
-// Machines are the machines that a job renders.
-func Machines(job *render.Job) []*fleet.Machine {
-	if len(job.Options.Machines) == 0 {
-		return job.Fleet.Machines
-	}
-	var machines []*fleet.Machine
-	for _, name := range job.Options.Machines {
-		if m := job.Fleet.Machine(name); m != nil {
-			machines = append(machines, m)
-		}
-	}
-	return machines
-}
-
 // Value is what a machine, or else the fleet, says for the platform under a key:
 // region, zone, network, address_pool, or one of its settings.
 func (k Kind) Value(f *fleet.Fleet, m *fleet.Machine, key string) string {

@@ -6,6 +6,7 @@ package cloudformation
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"stavren.example/stavren/finding"
@@ -61,14 +62,7 @@ func sold(disk *fleet.Disk) fleet.Bytes {
 // deviceName is the name of a data disk in the block device mapping, from
 // /dev/sdf on as the platform recommends.
 func deviceName(m *fleet.Machine, disk *fleet.Disk) string {
-	at := 0
-	for _, other := range m.Disks {
-		if other == disk {
-			break
-		}
-		at++
-	}
-	return "/dev/sd" + string(rune('e'+at))
+	return "/dev/sd" + string(rune('e'+slices.Index(m.Disks, disk)))
 }
 
 // rootDevices are the names of the root disk in the images of systems; most

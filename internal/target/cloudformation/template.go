@@ -20,7 +20,7 @@ type template struct {
 }
 
 func newTemplate(job *render.Job) *template {
-	return &template{job: job, machines: cloud.Machines(job), resources: ordered.Of(), outputs: ordered.Of(), ids: map[string]string{}}
+	return &template{job: job, machines: job.Machines(), resources: ordered.Of(), outputs: ordered.Of(), ids: map[string]string{}}
 }
 
 // id is a resource's logical name, which is letters and digits only: the names'

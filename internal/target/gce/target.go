@@ -26,7 +26,7 @@ var Target = render.Target{
 	Machine:   instance,
 	Fleet: func(job *render.Job) ([]render.File, error) {
 		var files []render.File
-		for _, set := range cloud.Sets(job.Fleet, cloud.Machines(job)) {
+		for _, set := range cloud.Sets(job.Fleet, job.Machines()) {
 			for i, body := range firewalls(job.Fleet, set) {
 				data, err := body.JSON()
 				if err != nil {

@@ -78,7 +78,7 @@ func get(name string) *ordered.Map { return ordered.Of("get_resource", name) }
 
 func template(job *render.Job) ([]render.File, error) {
 	f := job.Fleet
-	machines := cloud.Machines(job)
+	machines := job.Machines()
 	resources, outputs := ordered.Of(), ordered.Of()
 	for _, set := range cloud.Sets(f, machines) {
 		resources.Set("firewall_"+set.Name, resource("OS::Neutron::SecurityGroup", ordered.Of(

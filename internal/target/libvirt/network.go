@@ -31,18 +31,9 @@ func usedNetworks(f *fleet.Fleet, machines []*fleet.Machine) []*fleet.Network {
 	return networks
 }
 
-// forwardingNIC is the interface through which ports are forwarded, or nil.
-func forwardingNIC(f *fleet.Fleet, m *fleet.Machine) *fleet.NIC {
-	for _, nic := range m.NICs {
-		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT {
-			return nic
-		}
-	}
-	return nil
-}
-
+// forwards reports whether ports are forwarded through an interface.
 func forwards(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool {
-	return len(m.Ports) > 0 && nic == forwardingNIC(f, m)
+	return len(m.Ports) > 0 && nic == f.ForwardingNIC(m)
 }
 
 // networkInterface renders an interface: on a network of libvirt's, or, where

@@ -41,7 +41,7 @@ var Target = render.Target{
 	},
 	Fleet: func(job *render.Job) ([]render.File, error) {
 		var files []render.File
-		for _, network := range usedNetworks(job.Fleet, chosen(job)) {
+		for _, network := range usedNetworks(job.Fleet, job.Machines()) {
 			files = append(files, networkFile(job.Fleet, network))
 		}
 		return files, nil
@@ -112,7 +112,7 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			Remedy:  "add file: with the path of a disk image, relative to the definition",
 		})
 	}
-	if len(m.Ports) > 0 && forwardingNIC(f, m) == nil {
+	if len(m.Ports) > 0 && f.ForwardingNIC(m) == nil {
 		port := m.Ports[0]
 		findings = append(findings, finding.Finding{
 			Rule: "port-without-nat", Severity: finding.Error, Place: port.PlaceOf(fleet.Itself), Path: "machines." + m.Name + ".ports." + port.Name,
@@ -120,7 +120,7 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			Remedy:  "give it an interface on a nat network, or remove its ports",
 		})
 	}
-	if nic := forwardingNIC(f, m); nic != nil && len(m.Ports) > 0 && len(f.OnNetwork(nic.Network)) > 1 {
+	if nic := f.ForwardingNIC(m); nic != nil && len(m.Ports) > 0 && len(f.OnNetwork(nic.Network)) > 1 {
 		network := f.Network(nic.Network)
 		findings = append(findings, finding.Finding{
 			Rule: "machines-apart", Severity: finding.Advice, Place: network.PlaceOf(fleet.Itself), Path: "networks." + network.Name,
@@ -136,20 +136,6 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 		})
 	}
 	return findings
-}
-
-// chosen are the machines that a job renders.
-func chosen(job *render.Job) []*fleet.Machine {
-	if len(job.Options.Machines) == 0 {
-		return job.Fleet.Machines
-	}
-	var machines []*fleet.Machine
-	for _, name := range job.Options.Machines {
-		if m := job.Fleet.Machine(name); m != nil {
-			machines = append(machines, m)
-		}
-	}
-	return machines
 }
 
 // qualified is the name of something on a host that other fleets share.

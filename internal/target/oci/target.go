@@ -5,6 +5,7 @@ package oci
 import (
 	"encoding/base64"
 	"fmt"
+	"slices"
 	"strings"
 
 	"stavren.example/stavren/finding"
@@ -59,14 +60,7 @@ var kind = cloud.New("oci", cloudinit.Platform{
 
 // device is the path of a data disk, from /dev/oracleoci/oraclevdb on.
 func device(m *fleet.Machine, disk *fleet.Disk) string {
-	at := 0
-	for _, other := range m.Disks {
-		if other == disk {
-			break
-		}
-		at++
-	}
-	return "/dev/oracleoci/oraclevd" + string(rune('a'+at))
+	return "/dev/oracleoci/oraclevd" + string(rune('a'+slices.Index(m.Disks, disk)))
 }
 
 func fates() []render.Fate {

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"fmt"
+	"slices"
 	"time"
 
 	"stavren.example/stavren/finding"
@@ -70,13 +71,7 @@ var platform = cloudinit.Platform{
 
 // address is a disk's place on the SCSI bus, where 7 is the controller's own.
 func address(m *fleet.Machine, disk *fleet.Disk) int {
-	at := 0
-	for _, other := range m.Disks {
-		if other == disk {
-			break
-		}
-		at++
-	}
+	at := slices.Index(m.Disks, disk)
 	if at >= 7 {
 		at++
 	}

@@ -17,7 +17,7 @@ var models = map[fleet.NICModel]string{fleet.VirtIONIC: "virtio-net-pci", fleet.
 // networks attaches the interfaces. Ports are forwarded through the first one
 // on a nat network.
 func (r *run) networks(f *fleet.Fleet, m *fleet.Machine) error {
-	forwarding := forwardingNIC(f, m)
+	forwarding := f.ForwardingNIC(m)
 	for i, nic := range m.NICs {
 		network := f.Network(nic.Network)
 		if network == nil {
@@ -40,16 +40,6 @@ func (r *run) networks(f *fleet.Fleet, m *fleet.Machine) error {
 		}
 		r.option("-netdev", netdev)
 		r.option("-device", fmt.Sprintf("%s,netdev=net%d,mac=%s", models[nic.Model], i, nic.HardwareAddress))
-	}
-	return nil
-}
-
-// forwardingNIC is the interface through which ports are forwarded, or nil.
-func forwardingNIC(f *fleet.Fleet, m *fleet.Machine) *fleet.NIC {
-	for _, nic := range m.NICs {
-		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT {
-			return nic
-		}
 	}
 	return nil
 }

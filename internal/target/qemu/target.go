@@ -98,7 +98,7 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 		findings = append(findings, finding.Finding{Rule: rule, Severity: severity, Place: place, Path: path, Message: message, Remedy: remedy})
 	}
 	machinePath := "machines." + m.Name
-	forwarding := forwardingNIC(f, m)
+	forwarding := f.ForwardingNIC(m)
 	if forwarding == nil && len(m.Ports) > 0 {
 		port := m.Ports[0]
 		add("port-without-nat", finding.Error, port.PlaceOf(fleet.Itself), machinePath+".ports."+port.Name,
