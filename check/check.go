@@ -74,18 +74,24 @@ func newPass(options Options, fleets []*fleet.Fleet, book []finding.Rule) *pass 
 	}
 }
 
-// run runs the rules of some themes.
+// run runs the rules of some themes: those about everything together one after
+// the other, and those about one machine all on each machine in turn, so that
+// what is read of a machine need not be kept for all.
 func (p *pass) run(chosen func(theme string) bool) {
+	var ofMachines []*Rule
 	for i := range rules {
-		p.rule = &rules[i]
-		if !chosen(p.rule.Theme) {
-			continue
+		rule := &rules[i]
+		switch {
+		case !chosen(rule.Theme):
+		case rule.load != nil:
+			p.rule = rule
+			rule.load(p)
+		default:
+			ofMachines = append(ofMachines, rule)
 		}
-		if p.rule.load != nil {
-			p.rule.load(p)
-			continue
-		}
-		for f, m := range p.machines() {
+	}
+	for f, m := range p.machines() {
+		for _, p.rule = range ofMachines {
 			p.rule.machine(p, f, m)
 		}
 	}
@@ -136,6 +142,9 @@ type pass struct {
 	parsers map[syntax.LangVariant]*syntax.Parser
 	uses    map[*fleet.Fleet]map[use]bool
 }
+
+// maxScripts is how many parsed scripts a pass keeps.
+const maxScripts = 1000
 
 // acceptance is one line of accept, wherever it came from: a kit's line that
 // silences a rule for one machine is used, though another machine keeps it.

@@ -89,6 +89,9 @@ func (p *pass) script(f *fleet.Fleet, m *fleet.Machine, s *fleet.Script) *script
 	}
 	known := p.scripts[key]
 	if known == nil {
+		if len(p.scripts) >= maxScripts {
+			clear(p.scripts)
+		}
 		known = parse(s.Text)
 		p.scripts[key] = known
 	}

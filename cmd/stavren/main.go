@@ -13,9 +13,10 @@ import (
 
 func main() {
 	// A run is short, and most of what it holds at its end is the fleet: collecting
-	// earlier than Go does by itself halves the memory for a tenth of the time.
+	// earlier than Go does by itself takes a quarter off the memory of a large
+	// one, for a third more time.
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(50)
+		debug.SetGCPercent(30)
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	code := cli.Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
