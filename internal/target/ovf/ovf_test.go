@@ -191,3 +191,12 @@ func TestSteps(t *testing.T) {
 		t.Errorf("manifest:\n%s", manifest)
 	}
 }
+
+// TestStepsBringDiscs holds that a disc that the descriptor names is put there.
+func TestStepsBringDiscs(t *testing.T) {
+	f := everything(t)
+	steps := ovf.Target.Steps(&render.Job{Fleet: f}, []*fleet.Machine{f.Machine("store")})
+	if len(steps) != 2 || steps[0].Command != "cd store && cp ../images/install.iso install.iso" {
+		t.Errorf("steps: %+v", steps)
+	}
+}

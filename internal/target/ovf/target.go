@@ -157,6 +157,13 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	var list []render.Step
 	for _, m := range machines {
+		for _, disc := range m.Media {
+			command := fmt.Sprintf("cd %s && cp %s %s", m.Name, quote.Shell(job.Path(disc.Folder, disc.File)), discFile(disc))
+			if job.Options.Archive {
+				command += fmt.Sprintf(" && tar --append --file %s.ova --format ustar %s", m.Name, discFile(disc))
+			}
+			list = append(list, render.Step{About: "put the disc " + disc.Name + " where the descriptor of " + m.Name + " names it", Command: command})
+		}
 		image := job.Fleet.Image(m.Image)
 		if image == nil || image.File == "" {
 			continue
