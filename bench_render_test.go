@@ -14,15 +14,15 @@ import (
 
 	"stavren.example/stavren"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/harbour"
-	"stavren.example/stavren/internal/host"
+	"stavren.example/stavren/internal/benchfleet"
+	"stavren.example/stavren/internal/outfolder"
 	"stavren.example/stavren/render"
 )
 
 func harbourFleet(b *testing.B, n int) *fleet.Fleet {
 	b.Helper()
 	const name = "harbour-wide.stavren.yaml"
-	f, err := stavren.Load(fstest.MapFS{name: {Data: harbour.Definition(n)}}, name, stavren.LoadOptions{})
+	f, err := stavren.Load(fstest.MapFS{name: {Data: benchfleet.Definition(n)}}, name, stavren.LoadOptions{})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -31,7 +31,7 @@ func harbourFleet(b *testing.B, n int) *fleet.Fleet {
 
 // renderFolder renders as the command does, into a new folder.
 func renderFolder(b *testing.B, f *fleet.Fleet, target render.Target) {
-	folder, err := host.OpenFolder(filepath.Join(b.TempDir(), "out"))
+	folder, err := outfolder.Open(filepath.Join(b.TempDir(), "out"))
 	if err != nil {
 		b.Fatal(err)
 	}

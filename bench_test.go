@@ -9,7 +9,7 @@ import (
 
 	"stavren.example/stavren"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/harbour"
+	"stavren.example/stavren/internal/benchfleet"
 )
 
 // BenchmarkLoadAndCheck measures loading and checking beside its floor, the YAML
@@ -20,10 +20,10 @@ import (
 func BenchmarkLoadAndCheck(b *testing.B) {
 	for _, n := range []int{100, 2000, 10000} {
 		b.Run(fmt.Sprintf("full/%d", n), func(b *testing.B) {
-			benchmarkLoadAndCheck(b, harbour.Definition(n), stavren.LoadOptions{})
+			benchmarkLoadAndCheck(b, benchfleet.Definition(n), stavren.LoadOptions{})
 		})
 		b.Run(fmt.Sprintf("kits/%d", n), func(b *testing.B) {
-			benchmarkLoadAndCheck(b, harbour.WithKits(n), stavren.LoadOptions{Variant: "rehearsal"})
+			benchmarkLoadAndCheck(b, benchfleet.WithKits(n), stavren.LoadOptions{Variant: "rehearsal"})
 		})
 	}
 }

@@ -26,21 +26,21 @@ import (
 	"stavren.example/stavren/check"
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/host"
 	"stavren.example/stavren/internal/nearest"
+	"stavren.example/stavren/internal/outfolder"
 	"stavren.example/stavren/internal/source"
-	"stavren.example/stavren/internal/target/arm"
-	"stavren.example/stavren/internal/target/bhyve"
-	"stavren.example/stavren/internal/target/cloudformation"
-	"stavren.example/stavren/internal/target/cloudinit"
-	"stavren.example/stavren/internal/target/droplet"
-	"stavren.example/stavren/internal/target/gce"
-	"stavren.example/stavren/internal/target/heat"
-	"stavren.example/stavren/internal/target/libvirt"
-	"stavren.example/stavren/internal/target/oci"
-	"stavren.example/stavren/internal/target/ovf"
-	"stavren.example/stavren/internal/target/qemu"
-	"stavren.example/stavren/internal/target/seed"
+	"stavren.example/stavren/internal/targets/arm"
+	"stavren.example/stavren/internal/targets/bhyve"
+	"stavren.example/stavren/internal/targets/cloudformation"
+	"stavren.example/stavren/internal/targets/cloudinit"
+	"stavren.example/stavren/internal/targets/droplet"
+	"stavren.example/stavren/internal/targets/gce"
+	"stavren.example/stavren/internal/targets/heat"
+	"stavren.example/stavren/internal/targets/libvirt"
+	"stavren.example/stavren/internal/targets/oci"
+	"stavren.example/stavren/internal/targets/ovf"
+	"stavren.example/stavren/internal/targets/qemu"
+	"stavren.example/stavren/internal/targets/seed"
 	"stavren.example/stavren/render"
 )
 
@@ -188,7 +188,7 @@ func accepts(list []fleet.Pair, rule string) bool {
 // anything is in the way. A file that Stavren did not write, or that was changed
 // since, is never overwritten.
 func WriteFolder(folder string, files []render.File) error {
-	writer, err := host.OpenFolder(folder)
+	writer, err := outfolder.Open(folder)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 	"stavren.example/stavren"
 	"stavren.example/stavren/examples"
 	"stavren.example/stavren/finding"
-	"stavren.example/stavren/internal/harbour"
+	"stavren.example/stavren/internal/benchfleet"
 	"stavren.example/stavren/render"
 )
 
@@ -90,7 +90,7 @@ func TestRenderRefuses(t *testing.T) {
 // TestDeterministic renders a thousand machines twice, on all processors, to the
 // same bytes in the same order.
 func TestDeterministic(t *testing.T) {
-	big := fstest.MapFS{"harbour-wide.stavren.yaml": {Data: harbour.Definition(1000)}}
+	big := fstest.MapFS{"harbour-wide.stavren.yaml": {Data: benchfleet.Definition(1000)}}
 	var before []render.File
 	for range 2 {
 		f, err := stavren.Load(big, "harbour-wide.stavren.yaml", stavren.LoadOptions{})

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"stavren.example/stavren/internal/harbour"
+	"stavren.example/stavren/internal/benchfleet"
 )
 
 // sums lists the files of a folder with their checksums, without Stavren's own.
@@ -51,7 +51,7 @@ func sums(t *testing.T, folder string) map[string][32]byte {
 func TestKilledRender(t *testing.T) {
 	stavren := build(t)
 	folder := t.TempDir()
-	old := harbour.Definition(60)
+	old := benchfleet.Definition(60)
 	write := func(data []byte) {
 		if err := os.WriteFile(filepath.Join(folder, "h.stavren.yaml"), data, 0o644); err != nil {
 			t.Fatal(err)

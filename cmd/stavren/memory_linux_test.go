@@ -7,14 +7,14 @@ import (
 	"syscall"
 	"testing"
 
-	"stavren.example/stavren/internal/harbour"
+	"stavren.example/stavren/internal/benchfleet"
 )
 
 // TestMemory holds the most memory that check takes at a time, the program
 // itself included, below twenty times the definition.
 func TestMemory(t *testing.T) {
 	stavren := build(t)
-	for name, data := range map[string][]byte{"full": harbour.Definition(10000), "kits": harbour.WithKits(10000)} {
+	for name, data := range map[string][]byte{"full": benchfleet.Definition(10000), "kits": benchfleet.WithKits(10000)} {
 		file := filepath.Join(t.TempDir(), name+".stavren.yaml")
 		if err := os.WriteFile(file, data, 0o644); err != nil {
 			t.Fatal(err)

@@ -12,6 +12,7 @@ import (
 	"stavren.example/stavren"
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/hostfacts"
 )
 
 func (s *session) checkCommand() *cobra.Command {
@@ -93,7 +94,7 @@ func (s *session) findings(ctx context.Context, names []string, load loadFlags, 
 	}
 	if here {
 		bar := s.progress("reading images", 0)
-		options.Host, err = s.files.Look(ctx, fleets, tools, bar.add)
+		options.Host, err = hostfacts.Look(ctx, s.files, fleets, tools, bar.add)
 		bar.done()
 		if err != nil {
 			return nil, nil, fmt.Errorf("cannot look at this host: %w", err)

@@ -18,7 +18,7 @@ import (
 	"stavren.example/stavren"
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/host"
+	"stavren.example/stavren/internal/localfiles"
 	"stavren.example/stavren/internal/nearest"
 )
 
@@ -47,7 +47,7 @@ type session struct {
 	output, terminal io.Writer
 	environment      []string
 	// files are read and written from here; the demo sets its own folder.
-	files host.Files
+	files localfiles.Files
 	// quiet keeps talk off the terminal.
 	quiet bool
 }
@@ -62,7 +62,7 @@ func newSession(stdin io.Reader, stdout, stderr io.Writer, environment []string,
 		output:      stdout,
 		terminal:    stderr,
 		environment: environment,
-		files:       host.Files{Folder: folder},
+		files:       localfiles.Files{Folder: folder},
 	}
 }
 

@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stavren.example/stavren/examples"
-	"stavren.example/stavren/internal/host"
+	"stavren.example/stavren/internal/outfolder"
 )
 
 // demoSteps is the journey: what is said, and the command that is run.
@@ -56,7 +56,7 @@ func (s *session) demoFolder(args []string) (string, error) {
 	} else if folder, err = os.MkdirTemp("", "stavren-demo-"); err != nil {
 		return "", fmt.Errorf("the demo needs a temporary folder: %w", err)
 	}
-	writer, err := host.OpenFolder(folder)
+	writer, err := outfolder.Open(folder)
 	if err != nil {
 		return "", err
 	}

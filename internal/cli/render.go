@@ -14,7 +14,7 @@ import (
 	"stavren.example/stavren"
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/host"
+	"stavren.example/stavren/internal/outfolder"
 	"stavren.example/stavren/render"
 )
 
@@ -109,7 +109,7 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 }
 
 func (s *session) renderToFolder(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options, call renderCall) error {
-	folder, err := host.OpenFolder(s.files.Path(call.output))
+	folder, err := outfolder.Open(s.files.Path(call.output))
 	if err != nil {
 		return err
 	}
@@ -149,7 +149,7 @@ func folderOf(file string) string { return path.Dir(file) }
 // maxListed is how many files are named one by one.
 const maxListed = 30
 
-func (s *session) printWritten(output string, written host.Written) {
+func (s *session) printWritten(output string, written outfolder.Written) {
 	type line struct{ name, state string }
 	var lines []line
 	for _, group := range []struct {

@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/target/cloudinit"
+	"stavren.example/stavren/internal/targets/cloudinit"
 	"stavren.example/stavren/render"
 )
 

@@ -20,7 +20,7 @@ import (
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/source"
-	"stavren.example/stavren/internal/target/cloudinit"
+	"stavren.example/stavren/internal/targets/cloudinit"
 	"stavren.example/stavren/render"
 )
 

@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/target/cloud"
+	"stavren.example/stavren/internal/targets/cloud"
 )
 
 // opening is who may come in where, in one form for all platforms.

@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/harbour"
+	"stavren.example/stavren/internal/benchfleet"
 )
 
 // samePieces holds that a definition read machine by machine gives what it gives
@@ -68,18 +68,18 @@ func TestPieces(t *testing.T) {
 		t.Run(name, func(t *testing.T) { samePieces(t, []byte(head+text)) })
 	}
 	samePieces(t, []byte("!tide\nmachines:\n  a: {image: \"\n"))
-	samePieces(t, harbour.Definition(40))
+	samePieces(t, benchfleet.Definition(40))
 }
 
 // TestPiecesAreUsed holds that a large definition in block style is not parsed
 // as one, by its places and by what split says.
 func TestPiecesAreUsed(t *testing.T) {
-	data := harbour.Definition(2000)
+	data := benchfleet.Definition(2000)
 	_, pieces, names := split(data, pieceSize)
 	if want := len(data) / pieceSize; len(names) != 2000 || len(pieces) < want/2 || pieces[len(pieces)-1].end != len(data) {
 		t.Fatalf("%d machines in %d pieces", len(names), len(pieces))
 	}
-	f, err := Parse(beside, "harbour.stavren.yaml", data, Options{})
+	f, err := Parse(beside, "benchfleet.stavren.yaml", data, Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

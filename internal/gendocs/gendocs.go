@@ -1,0 +1,140 @@
+// Package gendocs writes the parts of the documentation that come from the code:
+// the keys of the language, the rule book and what becomes of each field in each
+// target. A test fails when the files in docs differ from it.
+package gendocs
+
+import (
+	"fmt"
+	"strings"
+
+	"stavren.example/stavren"
+	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/render"
+)
+
+// Marks around the generated part of a page that is otherwise written by hand.
+const (
+	Begin = "<!-- generated: go test ./internal/gendocs -update -->\n"
+	End   = "<!-- end of the generated part -->\n"
+)
+
+// Keys documents every key of the language, a table for each map.
+func Keys() string {
+	var text strings.Builder
+	group := "-"
+	for _, key := range stavren.LanguageKeys() {
+		prefix, name := "", key.Path
+		if at := strings.LastIndex(key.Path, "."); at >= 0 {
+			prefix, name = key.Path[:at], key.Path[at+1:]
+		}
+		if prefix != group {
+			group = prefix
+			title := "`" + group + "`"
+			if group == "" {
+				title = "The top of a file"
+			}
+			fmt.Fprintf(&text, "\n### %s\n\n| key | what it means | value | default | example |\n| --- | --- | --- | --- | --- |\n", title)
+		}
+		standard := key.Default
+		if key.Required {
+			standard = "required"
+		}
+		fmt.Fprintf(&text, "| `%s` | %s | %s | %s | `%s` |\n", name, cell(key.Doc), cell(key.Type), cell(standard), cell(key.Example))
+	}
+	return text.String()[1:]
+}
+
+func cell(text string) string { return strings.ReplaceAll(text, "|", `\|`) }
+
+// Rules writes the rule book.
+func Rules() string {
+	var text strings.Builder
+	text.WriteString("# Rule book\n\nGenerated from the rules themselves: `go test ./internal/gendocs -update`. `stavren rules NAME` prints one.\n\n")
+	text.WriteString("An error cannot work, a warning will likely hurt, advice is a better way.\n")
+	theme := ""
+	for _, rule := range stavren.Rules() {
+		if rule.Theme != theme {
+			theme = rule.Theme
+			fmt.Fprintf(&text, "\n## %s%s\n", strings.ToUpper(theme[:1]), theme[1:])
+		}
+		fmt.Fprintf(&text, "\n### %s\n\n*%s.* %s\n", rule.Name, rule.Severity, rule.Why)
+		for _, part := range []struct{ title, example string }{{"Wrong", rule.Wrong}, {"Right", rule.Right}} {
+			if part.example != "" {
+				fmt.Fprintf(&text, "\n%s:\n\n```yaml\n%s```\n", part.title, part.example)
+			}
+		}
+	}
+	return text.String()
+}
+
+// Targets writes the list of targets and what becomes of each field in each.
+func Targets() string {
+	var text strings.Builder
+	text.WriteString("# Targets\n\nGenerated from the renderers: `go test ./internal/gendocs -update`.\n\n")
+	text.WriteString("For every field that a definition can have, each target says what becomes of it: **carried** as it is, **adapted**, that is said another way, or **left out**. `stavren render` reports the latter two for what the definition at hand says.\n\n")
+	targets := stavren.Targets()
+	text.WriteString("| target | what it is | files |\n| --- | --- | --- |\n")
+	for _, target := range targets {
+		fmt.Fprintf(&text, "| `%s` | %s | `%s` |\n", target.Name, target.Summary, strings.Join(target.Writes, "`, `"))
+	}
+	text.WriteString("\n## Fates\n\n| field |")
+	for _, target := range targets {
+		fmt.Fprintf(&text, " %s |", target.Name)
+	}
+	text.WriteString("\n| --- |" + strings.Repeat(" --- |", len(targets)) + "\n")
+	for _, field := range render.Fields() {
+		fmt.Fprintf(&text, "| `%s` |", field)
+		for _, target := range targets {
+			fmt.Fprintf(&text, " %s |", fate(target, field).Outcome)
+		}
+		text.WriteString("\n")
+	}
+	for _, target := range targets {
+		fmt.Fprintf(&text, "\n## What %s adapts or leaves out\n\n", target.Name)
+		for _, field := range render.Fields() {
+			if f := fate(target, field); f.Outcome != render.Carried {
+				fmt.Fprintf(&text, "- `%s` is %s: %s.\n", field, f.Outcome, f.How)
+			}
+		}
+	}
+	return text.String()
+}
+
+func fate(target render.Target, field string) render.Fate {
+	for _, fate := range target.Fates {
+		if fate.Field == field {
+			return fate
+		}
+	}
+	return render.Fate{}
+}
+
+// Splice puts generated text between the marks of a page.
+func Splice(page, generated string) (string, error) {
+	before, rest, begins := strings.Cut(page, Begin)
+	_, after, ends := strings.Cut(rest, End)
+	if !begins || !ends {
+		return "", fmt.Errorf("the page lacks the marks of its generated part")
+	}
+	return before + Begin + "\n" + generated + "\n" + End + after, nil
+}
+
+// Systems writes the built-in list of operating systems.
+func Systems() string {
+	var text strings.Builder
+	text.WriteString("# Operating systems\n\nGenerated from the built-in list: `go test ./internal/gendocs -update`. Write one of these names behind `os` of an image, or define your own under `systems`.\n\n")
+	text.WriteString("| name | system | packages by | services by | administrators' group | usual login | least memory | least disk | supported until |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
+	for _, system := range catalog.Systems() {
+		until := "rolling"
+		if !system.EndOfLife.IsZero() {
+			until = system.EndOfLife.Format("2006-01-02")
+		}
+		packages := system.Family.PackageManager
+		if packages == "" {
+			packages = "none"
+		}
+		fmt.Fprintf(&text, "| `%s` | %s | %s | %s | %s | %s | %v | %v | %s |\n", system.Name, system.Title, packages,
+			system.Family.ServiceManager, system.Family.AdminGroup, system.Login, system.MinMemory, system.MinDisk, until)
+	}
+	return text.String()
+}

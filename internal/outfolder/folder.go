@@ -1,0 +1,313 @@
+// Package outfolder writes rendered files into a folder: all of them or none, and
+// never over a file that Stavren did not write.
+package outfolder
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// RecordName is the file in an output folder that lists what was written there.
+const RecordName = "stavren.record.json"
+
+// Names of the temporary folders within an output folder. Files are collected
+// in one; giving it its second name is the moment at which the new files hold.
+const (
+	collecting = ".stavren-new-"
+	committed  = ".stavren-commit"
+)
+
+// record lists the files that were written, with their checksums.
+type record struct {
+	// About tells a person who comes across the file what it is for.
+	About string            `json:"about"`
+	Files map[string]string `json:"files"`
+}
+
+const recordAbout = "Files that stavren wrote here, with their SHA-256. It overwrites only these, and only unchanged."
+
+// Folder collects files for an output folder and puts them all in place at once.
+type Folder struct {
+	path, temporary string
+	old             record
+	added           map[string]string // checksums by name
+	names           []string
+	modes           map[string]fs.FileMode
+	made            map[string]bool // folders for what is collected
+	held            *os.File        // says that the temporary folder is in use
+}
+
+// Written says what a commit did.
+type Written struct {
+	// New lists files that were not there, Changed those that were replaced and
+	// Same those that were left as they are.
+	New, Changed, Same []string
+}
+
+// InTheWayError lists files that would be overwritten although Stavren did not
+// write them, or although they were changed since.
+type InTheWayError struct {
+	Folder string
+	Names  []string
+}
+
+// Error lists the files and says what to do.
+func (e *InTheWayError) Error() string {
+	return fmt.Sprintf("nothing was written to %s: %s there not as stavren wrote %s: %s; move %s away, choose another folder, or give --force",
+		e.Folder, pick(len(e.Names), "one file is", "some files are"), pick(len(e.Names), "it", "them"),
+		strings.Join(e.Names, ", "), pick(len(e.Names), "it", "them"))
+}
+
+func pick(count int, one, many string) string {
+	if count == 1 {
+		return one
+	}
+	return many
+}
+
+// Open starts writing to an output folder, making it if need be. If an
+// earlier run was cut off while it put its files in place, that is finished first.
+func Open(path string) (*Folder, error) {
+	if err := os.MkdirAll(path, 0o755); err != nil {
+		return nil, fmt.Errorf("cannot make the output folder: %w", err)
+	}
+	f := &Folder{path: path, added: map[string]string{}, modes: map[string]fs.FileMode{}, made: map[string]bool{}}
+	if err := f.finishEarlier(); err != nil {
+		return nil, fmt.Errorf("cannot finish what an earlier run began in %s: %w", path, err)
+	}
+	var err error
+	if f.old, err = readRecord(filepath.Join(path, RecordName)); err != nil {
+		return nil, err
+	}
+	removeAbandoned(path)
+	if f.temporary, err = os.MkdirTemp(path, collecting); err != nil {
+		return nil, fmt.Errorf("cannot write to the output folder: %w", err)
+	}
+	if f.held, err = hold(f.temporary); err != nil {
+		return nil, fmt.Errorf("cannot write to the output folder: %w", err)
+	}
+	return f, nil
+}
+
+// removeAbandoned removes what runs that were killed had collected, which may
+// hold secrets. What cannot be removed is left to the next run.
+func removeAbandoned(path string) {
+	entries, err := os.ReadDir(path)
+	if err != nil {
+		return // what follows needs the folder too, and says so
+	}
+	for _, entry := range entries {
+		folder := filepath.Join(path, entry.Name())
+		if strings.HasPrefix(entry.Name(), collecting) && abandoned(folder) {
+			_ = os.RemoveAll(folder)
+		}
+	}
+}
+
+func readRecord(path string) (record, error) {
+	r := record{About: recordAbout, Files: map[string]string{}}
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return r, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &r)
+	}
+	if err != nil {
+		return r, fmt.Errorf("cannot read %s, which lists what was written before: %w", path, err)
+	}
+	if r.Files == nil {
+		r.Files = map[string]string{}
+	}
+	return r, nil
+}
+
+// Add collects one file. Nothing appears in the output folder yet.
+func (f *Folder) Add(name string, data []byte, mode fs.FileMode) error {
+	if !filepath.IsLocal(filepath.FromSlash(name)) {
+		return fmt.Errorf("file name %q leads out of the output folder", name)
+	}
+	if _, twice := f.added[name]; twice {
+		return fmt.Errorf("file %q is rendered twice", name)
+	}
+	path := filepath.Join(f.temporary, filepath.FromSlash(name))
+	if folder := filepath.Dir(path); !f.made[folder] {
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return fmt.Errorf("cannot write %s: %w", name, err)
+		}
+		f.made[folder] = true
+	}
+	if err := os.WriteFile(path, data, mode.Perm()); err != nil {
+		return fmt.Errorf("cannot write %s: %w", name, err)
+	}
+	sum := sha256.Sum256(data)
+	f.added[name] = hex.EncodeToString(sum[:])
+	f.modes[name] = mode.Perm()
+	f.names = append(f.names, name)
+	return nil
+}
+
+// Commit puts all files in place. Without force it changes nothing and returns
+// an [InTheWayError] if it would overwrite what Stavren did not write.
+func (f *Folder) Commit(force bool) (Written, error) {
+	var written Written
+	var inTheWay []string
+	for _, name := range f.names {
+		state, err := f.state(name)
+		switch {
+		case err != nil:
+			return Written{}, fmt.Errorf("cannot look at %s in the output folder: %w", name, err)
+		case state == absent:
+			written.New = append(written.New, name)
+		case state == same:
+			written.Same = append(written.Same, name)
+		case state == ours || force && state == foreign:
+			written.Changed = append(written.Changed, name)
+		default:
+			inTheWay = append(inTheWay, name)
+		}
+	}
+	if len(inTheWay) > 0 {
+		return Written{}, &InTheWayError{f.path, inTheWay}
+	}
+	for _, name := range written.Same {
+		// What is there already need not move; its mode may still be too wide.
+		path := filepath.Join(f.path, filepath.FromSlash(name))
+		if err := os.Chmod(path, f.modes[name]); err != nil {
+			return Written{}, fmt.Errorf("cannot set the mode of %s: %w", name, err)
+		}
+		if err := os.Remove(filepath.Join(f.temporary, filepath.FromSlash(name))); err != nil {
+			return Written{}, fmt.Errorf("cannot write to the output folder: %w", err)
+		}
+	}
+	for name, sum := range f.added {
+		f.old.Files[name] = sum
+	}
+	list, err := json.MarshalIndent(f.old, "", "  ")
+	if err != nil {
+		return Written{}, fmt.Errorf("cannot record what is written: %w", err)
+	}
+	if err := os.WriteFile(filepath.Join(f.temporary, RecordName), append(list, '\n'), 0o644); err != nil {
+		return Written{}, fmt.Errorf("cannot record what is written: %w", err)
+	}
+	if err := flush(f.temporary); err != nil {
+		return Written{}, fmt.Errorf("cannot write to the output folder: %w", err)
+	}
+	if err := os.Rename(f.temporary, filepath.Join(f.path, committed)); err != nil {
+		return Written{}, fmt.Errorf("cannot put the files in place: %w", err)
+	}
+	if err := f.finishEarlier(); err != nil {
+		return Written{}, fmt.Errorf("cannot put the files in place; the next run goes on: %w", err)
+	}
+	return written, nil
+}
+
+// Close throws away what was collected and not committed.
+func (f *Folder) Close() error {
+	if f.held != nil {
+		_ = f.held.Close() // it was only held, not written
+	}
+	return os.RemoveAll(f.temporary)
+}
+
+// fileState is how a file in the output folder relates to the one collected.
+type fileState int
+
+const (
+	absent  fileState = iota
+	same              // the same bytes
+	ours              // as an earlier run wrote it
+	foreign           // written or changed by somebody else
+	blocked           // not a regular file
+)
+
+func (f *Folder) state(name string) (fileState, error) {
+	path := filepath.Join(f.path, filepath.FromSlash(name))
+	info, err := os.Lstat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return absent, nil
+	case err != nil:
+		return blocked, err
+	case !info.Mode().IsRegular():
+		return blocked, nil
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return blocked, err
+	}
+	hash := sha256.Sum256(data)
+	sum := hex.EncodeToString(hash[:])
+	switch sum {
+	case f.added[name]:
+		return same, nil
+	case f.old.Files[name]:
+		return ours, nil
+	}
+	return foreign, nil
+}
+
+// finishEarlier moves every file of a commit to its place. Files that were
+// moved already are no longer there, so it may be cut off and run again at any
+// point.
+func (f *Folder) finishEarlier() error {
+	from := filepath.Join(f.path, committed)
+	if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	var names []string
+	err := filepath.WalkDir(from, func(path string, entry fs.DirEntry, err error) error {
+		if err == nil && !entry.IsDir() {
+			name, relErr := filepath.Rel(from, path)
+			names = append(names, name)
+			err = relErr
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	// The record goes last: until then the next run finishes this one.
+	slices.SortFunc(names, func(a, b string) int {
+		if (a == RecordName) != (b == RecordName) {
+			if a == RecordName {
+				return 1
+			}
+			return -1
+		}
+		return strings.Compare(a, b)
+	})
+	whole := map[string]bool{}
+	for _, name := range names {
+		to := filepath.Join(f.path, name)
+		top, _, below := strings.Cut(name, string(filepath.Separator))
+		if whole[top] {
+			continue
+		}
+		if below {
+			// A folder that is not there yet comes with all its files at once.
+			if _, err := os.Lstat(filepath.Join(f.path, top)); errors.Is(err, fs.ErrNotExist) {
+				if err := os.Rename(filepath.Join(from, top), filepath.Join(f.path, top)); err != nil {
+					return err
+				}
+				whole[top] = true
+				continue
+			}
+			if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+				return err
+			}
+		}
+		if err := os.Rename(filepath.Join(from, name), to); err != nil {
+			return err
+		}
+	}
+	return os.RemoveAll(from)
+}

@@ -1,0 +1,171 @@
+package outfolder_test
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"stavren.example/stavren/internal/outfolder"
+)
+
+func write(folder string, force bool, files map[string]string) (outfolder.Written, error) {
+	writer, err := outfolder.Open(folder)
+	if err != nil {
+		return outfolder.Written{}, err
+	}
+	defer writer.Close()
+	for name, text := range files {
+		if err := writer.Add(name, []byte(text), 0o644); err != nil {
+			return outfolder.Written{}, err
+		}
+	}
+	return writer.Commit(force)
+}
+
+func read(t *testing.T, folder, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(folder, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+func TestCommit(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "out")
+	written, err := write(folder, false, map[string]string{"a": "1", "b/c": "1"})
+	if err != nil || len(written.New) != 2 {
+		t.Fatalf("first: %+v, %v", written, err)
+	}
+	written, err = write(folder, false, map[string]string{"a": "2", "b/c": "1"})
+	if err != nil || len(written.Changed) != 1 || len(written.Same) != 1 || read(t, folder, "a") != "2" {
+		t.Errorf("second: %+v, %v", written, err)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "a"), []byte("by hand"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var inTheWay *outfolder.InTheWayError
+	if _, err := write(folder, false, map[string]string{"a": "3", "b/c": "3"}); !errors.As(err, &inTheWay) || len(inTheWay.Names) != 1 {
+		t.Errorf("changed by hand: %v", err)
+	}
+	if read(t, folder, "a") != "by hand" || read(t, folder, "b/c") != "1" {
+		t.Error("something was written although a file is in the way")
+	}
+	if _, err := write(folder, true, map[string]string{"a": "3", "b/c": "3"}); err != nil || read(t, folder, "a") != "3" {
+		t.Errorf("by force: %v", err)
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil || len(entries) != 3 {
+		t.Errorf("left behind: %v, %v", entries, err)
+	}
+}
+
+func TestForceSparesFolders(t *testing.T) {
+	folder := t.TempDir()
+	if err := os.MkdirAll(filepath.Join(folder, "a", "inside"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := write(folder, true, map[string]string{"a": "1"}); err == nil {
+		t.Error("a folder was overwritten by a file")
+	}
+}
+
+func TestAddRefuses(t *testing.T) {
+	writer, err := outfolder.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer writer.Close()
+	for _, name := range []string{"../x", "/x", "a/../../x", ""} {
+		if err := writer.Add(name, nil, 0o644); err == nil {
+			t.Errorf("%q was added", name)
+		}
+	}
+	if err := writer.Add("x", nil, 0o644); err != nil {
+		t.Error(err)
+	}
+	if err := writer.Add("x", nil, 0o644); err == nil {
+		t.Error("a file was added twice")
+	}
+}
+
+// TestFinishesEarlierRun cuts a run off between its moves: the next one goes on.
+func TestFinishesEarlierRun(t *testing.T) {
+	folder := t.TempDir()
+	if _, err := write(folder, false, map[string]string{"a": "1", "b": "1"}); err != nil {
+		t.Fatal(err)
+	}
+	// As a run leaves it that was cut off after moving a and before moving b.
+	pending := filepath.Join(folder, ".stavren-commit")
+	for name, text := range map[string]string{filepath.Join(folder, "a"): "2", filepath.Join(pending, "b"): "2"} {
+		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	writer, err := outfolder.Open(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer writer.Close()
+	if read(t, folder, "a") != "2" || read(t, folder, "b") != "2" {
+		t.Errorf("a is %q, b is %q", read(t, folder, "a"), read(t, folder, "b"))
+	}
+}
+
+// TestKill kills a process that writes at many moments; each file is then whole,
+// old or new.
+func TestKill(t *testing.T) {
+	if folder := os.Getenv("STAVREN_TEST_FOLDER"); folder != "" {
+		for i := 1; ; i++ {
+			files := map[string]string{}
+			for j := range 20 {
+				files[fmt.Sprintf("m%d/file", j)] = strings.Repeat(fmt.Sprintf("%06d\n", i), 2000)
+			}
+			if _, err := write(folder, true, files); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	folder := t.TempDir()
+	for round := range 12 {
+		c := exec.Command(os.Args[0], "-test.run", "^TestKill$")
+		c.Env = append(os.Environ(), "STAVREN_TEST_FOLDER="+folder)
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(60+17*round) * time.Millisecond)
+		if err := c.Process.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		c.Wait() // it was killed, and says so
+		writer, err := outfolder.Open(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		writer.Close()
+		first := ""
+		for j := range 20 {
+			data, err := os.ReadFile(filepath.Join(folder, fmt.Sprintf("m%d/file", j)))
+			if errors.Is(err, os.ErrNotExist) && first == "" && j == 0 {
+				break // killed before anything was in place
+			}
+			if err != nil || len(data) != 14000 || strings.Count(string(data), string(data[:7])) != 2000 {
+				t.Fatalf("round %d: file %d is torn: %d bytes, %v", round, j, len(data), err)
+			}
+			if first == "" {
+				first = string(data[:7])
+			}
+			if string(data[:7]) != first {
+				t.Fatalf("round %d: file %d is from another run than the first", round, j)
+			}
+		}
+	}
+}

@@ -1,0 +1,187 @@
+package sizing
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
+)
+
+func office(cpus int, memory fleet.Bytes, arch string) (*fleet.Fleet, *fleet.Machine) {
+	m := &fleet.Machine{Name: "almanac", Image: "i", Resources: fleet.Resources{CPUs: cpus, Memory: memory}}
+	f := &fleet.Fleet{Name: "tide-office", Machines: []*fleet.Machine{m}, Images: []*fleet.Image{{Name: "i", OS: "debian-12", Arch: arch}}}
+	f.Complete()
+	return f, m
+}
+
+func names(offers []Offer) string {
+	var list []string
+	for _, o := range offers {
+		list = append(list, o.Size.Name)
+	}
+	return strings.Join(list, " ")
+}
+
+func TestClosest(t *testing.T) {
+	for _, c := range []struct {
+		platform, arch string
+		cpus           int
+		memory         fleet.Bytes
+		want           string
+	}{
+		{"cloudformation", "amd64", 2, 2 * fleet.GiB, "t3.small"},
+		{"cloudformation", "arm64", 1, 4 * fleet.GiB, "m7g.medium"},
+		{"arm", "amd64", 4, 8 * fleet.GiB, "Standard_F4s_v2"},
+		{"gce", "amd64", 1, 512 * fleet.MiB, "e2-micro"},
+		{"droplet", "amd64", 2, 3 * fleet.GiB, "s-2vcpu-4gb"},
+		{"oci", "amd64", 3, 5 * fleet.GiB, "VM.Standard.E4.Flex"},
+		{"oci", "arm64", 3, 5 * fleet.GiB, "VM.Standard.A1.Flex"},
+	} {
+		f, m := office(c.cpus, c.memory, c.arch)
+		offers, err := For(f, m, c.platform, nil)
+		if err != nil || offers[0].Size.Name != c.want {
+			t.Errorf("%s, %d cpus, %v: %v, %v", c.platform, c.cpus, c.memory, names(offers), err)
+		}
+		for _, o := range offers {
+			if o.CPUs < c.cpus || o.Memory < c.memory {
+				t.Errorf("%s: %s gives %d cpus and %v", c.platform, o.Size.Name, o.CPUs, o.Memory)
+			}
+		}
+	}
+}
+
+// TestFlexible holds what a flexible size gives: whole processors of two threads,
+// and memory in whole GiB.
+func TestFlexible(t *testing.T) {
+	f, m := office(3, 5000*fleet.MiB, "amd64")
+	offers, err := For(f, m, "oci", nil)
+	if err != nil || offers[0].CPUs != 4 || offers[0].Memory != 5*fleet.GiB || offers[0].Waste(m) != "+1 cpu, +120MiB" {
+		t.Errorf("%+v, %v", offers, err)
+	}
+}
+
+func TestNothingFits(t *testing.T) {
+	f, m := office(64, 100*fleet.GiB, "amd64")
+	_, err := For(f, m, "droplet", nil)
+	var noFit *NoFitError
+	if !errors.As(err, &noFit) || err.Error() != "no size of droplet satisfies machine almanac; the nearest is g-8vcpu-32gb, which lacks cpus: 8 of 64" {
+		t.Errorf("%v", err)
+	}
+	if _, err := For(f, m, "heat", nil); err == nil || err.Error() != "heat has no size for machine almanac" {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestNamed(t *testing.T) {
+	f, m := office(2, 4*fleet.GiB, "amd64")
+	f.Platforms = []*fleet.Platform{{Name: "gce", Size: "e2-standard-4"}}
+	if o, named, err := Choose(f, m, "gce", nil); err != nil || !named || o.Size.Name != "e2-standard-4" {
+		t.Errorf("%+v, %v", o, err)
+	}
+	m.Platforms = []*fleet.Platform{{Name: "gce", Size: "e2-small"}}
+	if _, _, err := Choose(f, m, "gce", nil); err == nil || !strings.Contains(err.Error(), "the nearest is e2-small, which lacks memory: 2GiB of 4GiB") {
+		t.Errorf("%v", err)
+	}
+	m.Platforms[0].Size = "e2-smal"
+	if _, _, err := Choose(f, m, "gce", nil); err == nil || !strings.Contains(err.Error(), `did you mean "e2-small"?`) {
+		t.Errorf("%v", err)
+	}
+}
+
+const prices = `# made up
+platform,item,price,currency
+cloudformation,t3.small,0.10,XTS
+cloudformation,t3.medium,0.05,XTS
+cloudformation,disk,0.0730,XTS
+cloudformation,public-address,0.01,XTS
+oci,VM.Standard.E4.Flex cpu,0.02,XTS
+oci,VM.Standard.E4.Flex GiB,0.001,XTS
+oci,disk,0,XTS
+`
+
+// TestPrices holds the sum by hand: size, 10 GiB of disk and the address.
+func TestPrices(t *testing.T) {
+	sheet, err := ReadSheet([]byte(prices))
+	if err != nil || sheet.About != "made up" || sheet.Currency != "XTS" {
+		t.Fatalf("%+v, %v", sheet, err)
+	}
+	f, m := office(2, 2*fleet.GiB, "amd64")
+	m.PublicAddress = true
+	offers, err := For(f, m, "cloudformation", sheet)
+	if err != nil || offers[0].Size.Name != "t3.medium" || !offers[0].Known || offers[0].Hourly != 50000+1000+10000 {
+		t.Errorf("%+v, %v", offers[0], err)
+	}
+	if last := offers[len(offers)-1]; last.Known {
+		t.Errorf("%s is said to have a price", last.Size.Name)
+	}
+	m.PublicAddress = false
+	offers, err = For(f, m, "oci", sheet)
+	if err != nil || offers[0].Hourly != 20000+2*1000 {
+		t.Errorf("%+v, %v", offers[0], err)
+	}
+	for price, want := range map[Price]string{1234567: "1.23", 12345: "0.0123", 0: "0.0000"} {
+		if price.String() != want {
+			t.Errorf("%d is written %s", price, price)
+		}
+	}
+}
+
+func TestSheetFaults(t *testing.T) {
+	const head = "platform,item,price,currency\n"
+	for text, want := range map[string]string{
+		"":                                    "starts with the line platform,item,price,currency",
+		"size,price\n":                        "starts with the line platform,item,price,currency",
+		head:                                  "has no prices",
+		head + "gce,e2-small,much,XTS\n":      `line 2: a price is a number such as 0.0104, not "much"`,
+		head + "gce,e2-small,-1,XTS\n":        "line 2: a price is a number",
+		head + "gce,e2-small,0.1234567,XTS\n": "more than six decimals",
+		head + "gce,a,1,XTS\ngce,b,1,EUR\n":   `line 3: currency "EUR", but the sheet has "XTS"`,
+		head + "gce,a,1,XTS\ngce,a,2,XTS\n":   "line 3: a of gce is priced twice",
+		head + "gce,a,1\n":                    "wrong number of fields",
+	} {
+		if _, err := ReadSheet([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+// TestSizeFiles reads the sizes of every platform and looks for what cannot be.
+func TestSizeFiles(t *testing.T) {
+	for _, platform := range catalog.Platforms() {
+		sizes := catalog.Sizes(platform.Name)
+		if platform.OwnSizes != (len(sizes) == 0) {
+			t.Errorf("%s has %d sizes", platform.Name, len(sizes))
+		}
+		seen := map[string]bool{}
+		for _, size := range sizes {
+			if seen[size.Name] || size.Memory < 256*fleet.MiB {
+				t.Errorf("%s: %+v", platform.Name, size)
+			}
+			seen[size.Name] = true
+		}
+	}
+	for text, want := range map[string]string{
+		"name\n": "line 1: the columns have to be name,cpus,memory,arch,disk",
+		"name,cpus,memory,arch,disk\na,x,1GiB,amd64,\n":        `line 2: size "a": cpus is a number`,
+		"name,cpus,memory,arch,disk\na,1,1,amd64,\n":           `line 2: size "a": memory "1"`,
+		"name,cpus,memory,arch,disk\na,1,1GiB,vax,\n":          `arch is amd64 or arm64, not "vax"`,
+		"name,cpus,memory,arch,disk\na,1-4,1GiB,amd64,\n":      "cpus and memory both have ranges, or neither",
+		"name,cpus,memory,arch,disk\na,4-1,1GiB-2GiB,amd64,\n": "cpus is a range such as 2-64",
+		"name,cpus,memory,arch,disk\na,1,1GiB,amd64,10\n":      `disk "10"`,
+		"name,cpus,memory,arch,disk\n,1,1GiB,amd64,\n":         "it has no name",
+	} {
+		if _, err := catalog.ReadSizes([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+func TestShorten(t *testing.T) {
+	long := strings.Repeat("almanac-", 10)
+	short := catalog.Shorten(long, 30)
+	if len(short) > 30 || !strings.HasPrefix(short, "almanac-almanac-almanac") || short == catalog.Shorten(long+"x", 30) || catalog.Shorten("store", 30) != "store" {
+		t.Errorf("%q", short)
+	}
+}

@@ -1,0 +1,12 @@
+package arm_test
+
+import (
+	"testing"
+
+	"stavren.example/stavren/internal/golden"
+	"stavren.example/stavren/internal/targets/arm"
+)
+
+func TestDemo(t *testing.T) {
+	golden.Compare(t, golden.Render(t, arm.Target, golden.Demo(t)))
+}

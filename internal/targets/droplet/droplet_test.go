@@ -1,0 +1,12 @@
+package droplet_test
+
+import (
+	"testing"
+
+	"stavren.example/stavren/internal/golden"
+	"stavren.example/stavren/internal/targets/droplet"
+)
+
+func TestDemo(t *testing.T) {
+	golden.Compare(t, golden.Render(t, droplet.Target, golden.Demo(t), golden.Machines...))
+}

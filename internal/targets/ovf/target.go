@@ -1,0 +1,183 @@
+// Package ovf renders machines in the Open Virtualization Format, version 1.1
+// (DMTF DSP0243), which several desktop and server hypervisors import: a
+// descriptor, its manifest and the seed image.
+package ovf
+
+import (
+	"archive/tar"
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"slices"
+	"time"
+
+	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/quote"
+	"stavren.example/stavren/internal/targets/cloudinit"
+	"stavren.example/stavren/internal/targets/seed"
+	"stavren.example/stavren/internal/xmldoc"
+	"stavren.example/stavren/render"
+)
+
+// Target renders a folder a machine, or with Options.Archive one file a machine.
+var Target = render.Target{
+	Name:      "ovf",
+	Summary:   "an OVF 1.1 descriptor with manifest and seed image, which several hypervisors import",
+	Writes:    []string{"MACHINE/MACHINE.ovf", "MACHINE/MACHINE.mf", "MACHINE/seed.iso"},
+	Fates:     fates(),
+	Overrides: cloudinit.Overrides,
+	Needs:     needs,
+	Tools:     []string{"qemu-img"},
+	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
+		seedFile, err := seed.FileFor(job, m, platform)
+		if err != nil {
+			return nil, err
+		}
+		descriptor, err := descriptor(job.Fleet, m, len(seedFile.Data))
+		if err != nil {
+			return nil, err
+		}
+		ovf := render.File{Name: m.Name + ".ovf", Data: descriptor, Mode: 0o644}
+		files := []render.File{ovf, {Name: m.Name + ".mf", Data: manifest(ovf, seedFile), Mode: 0o644}, seedFile}
+		if job.Options.Archive {
+			archive, err := archive(files)
+			if err != nil {
+				return nil, err
+			}
+			return []render.File{{Name: m.Name + "/" + m.Name + ".ova", Data: archive, Mode: seedFile.Mode}}, nil
+		}
+		for i := range files {
+			files[i].Name = m.Name + "/" + files[i].Name
+		}
+		return files, nil
+	},
+	Steps: steps,
+}
+
+// rootFile is the disk image that the descriptor names for the root disk.
+const rootFile = "root.vmdk"
+
+// platform is a hypervisor whose disks have no serial inside the machine: they
+// are found by their place on the SCSI bus and linked to a name of their own.
+var platform = cloudinit.Platform{
+	DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
+	FindDisk: func(m *fleet.Machine, disk *fleet.Disk) string {
+		return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/*; do echo /dev/${b##*/}; done", address(m, disk))
+	},
+	GuestTools: "open-vm-tools",
+	Neighbours: true,
+}
+
+// address is a disk's place on the SCSI bus, where 7 is the controller's own.
+func address(m *fleet.Machine, disk *fleet.Disk) int {
+	at := slices.Index(m.Disks, disk)
+	if at >= 7 {
+		at++
+	}
+	return at
+}
+
+func manifest(files ...render.File) []byte {
+	var text bytes.Buffer
+	for _, file := range files {
+		fmt.Fprintf(&text, "SHA256(%s)= %x\n", file.Name, sha256.Sum256(file.Data))
+	}
+	return text.Bytes()
+}
+
+// archive packs files into the one-file form: a tar archive in the USTAR format
+// with the descriptor first and the manifest second (DSP0243, 5.3). Times are
+// zero, so that the same files give the same bytes.
+func archive(files []render.File) ([]byte, error) {
+	var out bytes.Buffer
+	writer := tar.NewWriter(&out)
+	for _, file := range files {
+		header := &tar.Header{Name: file.Name, Size: int64(len(file.Data)), Mode: int64(file.Mode), ModTime: time.Unix(0, 0), Format: tar.FormatUSTAR}
+		if err := writer.WriteHeader(header); err != nil {
+			return nil, fmt.Errorf("archive: %w", err)
+		}
+		if _, err := writer.Write(file.Data); err != nil {
+			return nil, fmt.Errorf("archive: %w", err)
+		}
+	}
+	if err := writer.Close(); err != nil {
+		return nil, fmt.Errorf("archive: %w", err)
+	}
+	return out.Bytes(), nil
+}
+
+func fates() []render.Fate {
+	fates := append(cloudinit.Fates(), render.Carry(
+		"machine.image", "machine.about", "resources.cpus", "resources.memory", "disk.size", "nic.model",
+		"firmware.kind", "firmware.secure_boot",
+	)...)
+	adapted := func(how string, fields ...string) {
+		for _, field := range fields {
+			fates = append(fates, render.Fate{Field: field, Outcome: render.Adapted, How: how})
+		}
+	}
+	adapted("the printed command turns it into "+rootFile+" beside the descriptor", "image.file")
+	adapted("a name of the network section, which the hypervisor is told to map to one of its own", "network.mode", "network.bridge")
+	adapted("every disk is on one SCSI controller, which all hypervisors that read OVF have", "disk.bus")
+	adapted("a drive with the disc's file, which has to lie beside the descriptor when it is imported", "medium.file")
+	const own = "OVF has no word for it; set it in the hypervisor after the import"
+	fates = append(fates, cloudinit.CloudFates()...)
+	fates = append(fates, render.LeaveOut("forwarded ports are the hypervisor's own affair; OVF has no word for them", "port.host", "port.machine", "port.protocol", "port.listen")...)
+	fates = append(fates, render.LeaveOut(own,
+		"image.arch", "resources.priority", "disk.format", "disk.keep", "disk.start", "medium.boot_first", "medium.eject", "network.dhcp_first", "network.dhcp_last",
+		"share.host", "share.machine", "share.read_only",
+		"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution", "console.password",
+		"firmware.tpm", "machine.clock", "machine.autostart", "machine.autostart_delay")...)
+	fates = append(fates, render.LeaveOut("a name or note for people on the whole fleet", "fleet.fleet", "fleet.about")...)
+	return append(fates, render.LeaveOut("the manifest has the checksums of the files that are imported", "image.sha256")...)
+}
+
+func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
+	var findings []finding.Finding
+	add := func(rule string, place fleet.Place, path, message, remedy string) {
+		findings = append(findings, finding.Finding{Rule: rule, Severity: finding.Error, Place: place, Path: path, Message: message, Remedy: remedy})
+	}
+	path := "machines." + m.Name
+	if image := f.Image(m.Image); image != nil && image.Arch != "amd64" {
+		add("architecture-of-target", image.PlaceOf("arch"), "images."+image.Name+".arch",
+			fmt.Sprintf("image %s is for %s, and hypervisors that import OVF run amd64", image.Name, image.Arch), "choose an image for amd64, or render the machine for qemu or libvirt")
+	}
+	if len(m.Disks) > 15 {
+		add("too-many-disks", m.Disks[15].PlaceOf(fleet.Itself), path+".disks."+m.Disks[15].Name,
+			fmt.Sprintf("machine %s has %d disks, and one SCSI controller takes 15", m.Name, len(m.Disks)), "give it fewer disks")
+	}
+	if !xmldoc.Holds(m.About) {
+		add("text-not-in-xml", m.PlaceOf("about"), path+".about", fmt.Sprintf("about of machine %s has a character that no XML document can hold", m.Name), "remove control characters from it")
+	}
+	return findings
+}
+
+// steps turn the image into the root disk, complete the manifest, and pack.
+func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
+	var list []render.Step
+	for _, m := range machines {
+		for _, disc := range m.Media {
+			command := fmt.Sprintf("cd %s && cp %s %s", m.Name, quote.Shell(job.Path(disc.Folder, disc.File)), discFile(disc))
+			if job.Options.Archive {
+				command += fmt.Sprintf(" && tar --append --file %s.ova --format ustar %s", m.Name, discFile(disc))
+			}
+			list = append(list, render.Step{About: "put the disc " + disc.Name + " where the descriptor of " + m.Name + " names it", Command: command})
+		}
+		image := job.Fleet.Image(m.Image)
+		if image == nil || image.File == "" {
+			continue
+		}
+		command := fmt.Sprintf("cd %s && qemu-img convert -O vmdk -o subformat=streamOptimized %s %s", m.Name, quote.Shell(job.Path(image.Folder, image.File)), rootFile)
+		about := "make the root disk of " + m.Name
+		if job.Options.Archive {
+			command += fmt.Sprintf(" && tar --append --file %s.ova --format ustar %s", m.Name, rootFile)
+			about += " and pack it"
+		} else {
+			command += fmt.Sprintf(` && printf 'SHA256(%[1]s)= %%s\n' "$(sha256sum %[1]s | cut -d' ' -f1)" >>%[2]s.mf`, rootFile, m.Name)
+			about += " and list it in the manifest"
+		}
+		list = append(list, render.Step{About: about, Command: command})
+	}
+	return list
+}
