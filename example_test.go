@@ -92,9 +92,9 @@ func ExampleRender() {
 func Example_ownTarget() {
 	inventory := render.Target{
 		Name: "inventory",
-		Fates: append(render.Carry("machine.host_name"), render.Fate{
-			Field: "resources.memory", Outcome: render.Adapted, How: "rounded up to whole GiB",
-		}),
+		Fates: func() []render.Fate {
+			return render.Merge(render.Carry("machine.host_name"), render.Adapt("rounded up to whole GiB", "resources.memory"))
+		},
 		Machine: func(_ *render.Job, m *fleet.Machine) ([]render.File, error) {
 			line := fmt.Sprintf("%s %d GiB\n", m.HostName, (m.Resources.Memory+fleet.GiB-1)/fleet.GiB)
 			return []render.File{{Name: m.Name + ".txt", Data: []byte(line), Mode: 0o644}}, nil

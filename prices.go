@@ -4,70 +4,64 @@ import (
 	"fmt"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/sizing"
 )
 
-// Offer is one size of a platform that satisfies a machine, and what it costs.
-type Offer = sizing.Offer
+// Prices is a price sheet. A nil sheet has no prices.
+type Prices struct {
+	// About is the first comment of the file. Every table of prices shows it.
+	About    string
+	Currency string
 
-// Prices is a price sheet.
-type Prices = sizing.Sheet
+	prices *sizing.Prices
+}
 
-// Price is an amount of money in millionths of a unit of its currency.
-type Price = sizing.Price
+func (p *Prices) sheet() *sizing.Prices {
+	if p == nil {
+		return nil
+	}
+	return p.prices
+}
 
-// HoursAMonth is what a month counts in prices.
-const HoursAMonth = sizing.HoursAMonth
+// Price is an amount of money, in millionths of a unit of its currency.
+type Price int64
+
+// String returns the price with two decimals, or with four if it is below 1.
+func (p Price) String() string { return sizing.Price(p).String() }
+
+// HoursPerMonth is how many hours a month has in prices: a twelfth of a year.
+const HoursPerMonth = sizing.HoursPerMonth
 
 // ReadPrices reads a price sheet: CSV with the columns platform, item, price and
 // currency, as docs/howto.md describes.
-func ReadPrices(data []byte) (*Prices, error) { return sizing.ReadSheet(data) }
-
-// Platforms returns the clouds that have sizes, by their target names.
-func Platforms() []string {
-	var names []string
-	for _, platform := range catalog.Platforms() {
-		names = append(names, platform.Name)
+func ReadPrices(data []byte) (*Prices, error) {
+	prices, err := sizing.ReadPrices(data)
+	if err != nil {
+		return nil, err
 	}
-	return names
+	return &Prices{About: prices.About, Currency: prices.Currency, prices: prices}, nil
 }
 
-// Fit returns the sizes of a platform that satisfy a machine: the cheapest first
-// where the sheet, which may be nil, knows all prices, else the closest. Nothing
-// fits: an error that names the nearest.
-func Fit(f *fleet.Fleet, m *fleet.Machine, platform string, prices *Prices) ([]Offer, error) {
-	if _, known := catalog.LookupPlatform(platform); !known {
-		return nil, fmt.Errorf("%s is no platform with sizes", platform)
-	}
-	return sizing.For(f, m, platform, prices)
-}
-
-// Choose returns the size that rendering takes for a machine: the one that the
-// definition names, or the first of [Fit].
-func Choose(f *fleet.Fleet, m *fleet.Machine, platform string, prices *Prices) (o Offer, named bool, err error) {
-	return sizing.Choose(f, m, platform, prices)
-}
-
-// UseSizes replaces a platform's public sizes in a fleet by those of a CSV file
-// with the columns name, cpus, memory, arch and disk. Sizes that the definition
-// lists itself are replaced too.
-func UseSizes(f *fleet.Fleet, platform string, data []byte) error {
-	sizes, err := catalog.ReadSizes(data)
+// UseSizes replaces a cloud's sizes in a fleet by those of a CSV file with the
+// columns name, cpus, memory, arch and disk. It also replaces sizes that the
+// definition lists.
+func UseSizes(f *fleet.Fleet, cloud string, data []byte) error {
+	sizes, err := sizing.ReadSizes(data)
 	if err != nil {
 		return err
 	}
-	said := f.Platform(platform)
-	if said == nil {
-		said = &fleet.Platform{Name: platform}
-		f.Platforms = append(f.Platforms, said)
+	platform := f.Platform(cloud)
+	if platform == nil {
+		platform = &fleet.Platform{Name: cloud}
+		f.Platforms = append(f.Platforms, platform)
 	}
-	said.Sizes = nil
+	platform.Sizes = nil
 	for _, size := range sizes {
 		if size.Flexible() {
-			return fmt.Errorf("size %q: a list of one's own has no flexible sizes", size.Name)
+			return fmt.Errorf("size %q: sizes of your own can't be flexible", size.Name)
 		}
-		said.Sizes = append(said.Sizes, &fleet.Size{Name: size.Name, CPUs: size.CPUs, Memory: size.Memory, Disk: size.Disk, Arch: size.Arch})
+		platform.Sizes = append(platform.Sizes,
+			&fleet.Size{Name: size.Name, CPUs: size.CPUs, Memory: size.Memory, Disk: size.Disk, Arch: size.Arch})
 	}
 	return nil
 }

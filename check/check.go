@@ -1,222 +1,137 @@
 // Package check finds, before launch, what would go wrong after it. Call [Run]
-// with every fleet that will share a host; it returns all findings, sorted by
-// place. [Rules] is the rule book: each rule is a documented value with an
-// example that breaks it and one that keeps it.
+// with every fleet that will share a host. It returns all findings, sorted by
+// place. [Rules] returns the rule book: each rule explains itself and has one
+// example that breaks it and one that doesn't.
+//
+// Each theme of rules has a file of its own: ports.go holds the theme "ports".
+// The text and examples of a rule are in the folder rules/THEME/RULE.
 //
 // Checks are pure: they read no clock, no file and no socket.
 package check
 
 import (
 	"fmt"
-	"iter"
 	"maps"
 	"sync"
 	"time"
-
-	"mvdan.cc/sh/v3/syntax"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 )
 
-// Options changes what is checked. The zero value checks what needs nothing from
-// outside.
+// Options changes what is checked. The zero value checks everything that needs no
+// information from outside the definition.
 type Options struct {
-	// Today is what ends of support are compared with; the zero time leaves them
-	// unchecked.
+	// Today is the date that end-of-support dates are compared with. The zero time
+	// leaves them unchecked.
 	Today time.Time
-	// Host is what is known of the host that the machines will run on, or nil.
+	// Host describes the host that the machines will run on, or is nil.
 	Host *fleet.Host
 }
 
-// Rule is one entry of the rule book.
-type Rule struct {
-	finding.Rule
-	// machine looks at one machine, load at everything together; a rule has one
-	// of the two.
-	machine func(p *pass, f *fleet.Fleet, m *fleet.Machine)
-	load    func(p *pass)
-}
-
-// Rules returns the rule book in the order of its themes.
-func Rules() []finding.Rule {
-	documented := make([]finding.Rule, len(rules))
-	for i, rule := range rules {
-		documented[i] = rule.Rule
-	}
-	return documented
-}
-
-// Run checks fleets that have been completed, as one load of one host: ports
-// and addresses that meet across fleets are found too. What a fleet or machine
-// accepts is left out. The findings come sorted by place and without repeats.
+// Run checks fleets that have been completed. The fleets share a host, so ports
+// and addresses that conflict across fleets are found too. Findings that a fleet
+// or machine accepts are left out. The rest are sorted by place, without
+// duplicates.
 func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
-	book := append(Rules(), TargetRules()...)
-	// Rules on the first boot parse scripts, which takes about as long as all the
-	// others: the two run beside each other, each with a pass of its own.
-	scripts, others := newPass(options, fleets, book), newPass(options, fleets, book)
+	book := book()
+	// Rules of the first boot parse scripts, which takes about as long as all other
+	// rules together. The two run in parallel, without shared state.
+	scripts, others := newRun(options, fleets, book), newRun(options, fleets, book)
 	var group sync.WaitGroup
-	group.Go(func() { scripts.run(func(theme string) bool { return theme == "first boot" }) })
-	others.run(func(theme string) bool { return theme != "first boot" && theme != "bookkeeping" })
+	group.Go(func() { scripts.apply(func(theme string) bool { return theme == firstBoot }) })
+	others.apply(func(theme string) bool { return theme != firstBoot && theme != bookkeeping })
 	group.Wait()
-	// Bookkeeping looks at what all of them found and accepted.
+	// Bookkeeping looks at what all others found and accepted.
 	others.findings = append(others.findings, scripts.findings...)
 	maps.Copy(others.accepted, scripts.accepted)
-	others.run(func(theme string) bool { return theme == "bookkeeping" })
-	return merged(finding.Sort(others.findings))
+	others.apply(func(theme string) bool { return theme == bookkeeping })
+	return merge(finding.Sort(others.findings))
 }
 
-func newPass(options Options, fleets []*fleet.Fleet, book []finding.Rule) *pass {
-	return &pass{
-		options: options, fleets: fleets, book: book,
-		scripts: map[string]*script{}, parsers: map[syntax.LangVariant]*syntax.Parser{}, accepted: map[acceptance]bool{},
-		uses: map[*fleet.Fleet]map[use]bool{},
+// run is one run of the rules over some fleets.
+type run struct {
+	options  Options
+	book     []rule
+	fleets   []*fleet.Fleet
+	uses     map[*fleet.Fleet]fleet.Uses
+	scripts  *scripts
+	findings []finding.Finding
+	// accepted records the accept lines that silenced something.
+	accepted map[acceptance]bool
+}
+
+func newRun(options Options, fleets []*fleet.Fleet, book []rule) *run {
+	return &run{
+		options: options, book: book, fleets: fleets, uses: map[*fleet.Fleet]fleet.Uses{},
+		scripts: newScripts(), accepted: map[acceptance]bool{},
 	}
 }
 
-// run runs the rules of some themes: those about everything together one after
-// the other, and those about one machine all on each machine in turn, so that
-// what is read of a machine need not be kept for all.
-func (p *pass) run(chosen func(theme string) bool) {
-	var ofMachines []*Rule
-	for i := range rules {
-		rule := &rules[i]
+// apply applies the rules of some themes. Rules about one machine are applied
+// machine by machine, so that a script parsed for one rule is still at hand for
+// the next.
+func (r *run) apply(chosen func(theme string) bool) {
+	var ofMachines []*rule
+	for i := range r.book {
+		rule := &r.book[i]
 		switch {
-		case !chosen(rule.Theme):
-		case rule.load != nil:
-			p.rule = rule
-			rule.load(p)
-		default:
+		case !chosen(rule.theme):
+		case rule.together != nil:
+			rule.together(together{r, rule})
+		case rule.fleet != nil:
+			for _, f := range r.fleets {
+				rule.fleet(reporter{run: r, rule: rule, fleet: f}, f)
+			}
+		case rule.machine != nil:
 			ofMachines = append(ofMachines, rule)
 		}
 	}
-	for f, m := range p.machines() {
-		for _, p.rule = range ofMachines {
-			p.rule.machine(p, f, m)
+	for _, f := range r.fleets {
+		for _, m := range f.Machines {
+			for _, rule := range ofMachines {
+				rule.machine(reporter{r, rule, f, m}, f, m)
+			}
 		}
 	}
 }
 
-// merged tells a cause once that several machines share: a value of a kit gives
-// each of them a finding at the same place.
-func merged(findings []finding.Finding) []finding.Finding {
+// used returns what the machines of a fleet use. Several rules ask for it.
+func (r *run) used(f *fleet.Fleet) fleet.Uses {
+	uses, ok := r.uses[f]
+	if !ok {
+		uses = f.UsedBy(f.Machines)
+		r.uses[f] = uses
+	}
+	return uses
+}
+
+// merge joins findings that several machines share, such as one for a value in a
+// kit, into a single finding that counts the others.
+func merge(findings []finding.Finding) []finding.Finding {
 	kept := findings[:0]
 	more := 0
-	close := func() {
-		if more > 0 {
-			kept[len(kept)-1].Message += fmt.Sprintf("; the same holds for %d more", more)
-			more = 0
+	count := func() {
+		if more == 1 {
+			kept[len(kept)-1].Message += "; the same applies to 1 more machine"
+		} else if more > 1 {
+			kept[len(kept)-1].Message += fmt.Sprintf("; the same applies to %d more machines", more)
 		}
+		more = 0
 	}
 	for _, found := range findings {
-		if len(kept) > 0 {
-			if last := kept[len(kept)-1]; found.Place.IsValid() && found.Place == last.Place && found.Rule == last.Rule && found.Remedy == last.Remedy && found.Path != last.Path {
-				more++
-				continue
-			}
+		if len(kept) > 0 && sameCause(kept[len(kept)-1], found) {
+			more++
+			continue
 		}
-		close()
+		count()
 		kept = append(kept, found)
 	}
-	close()
+	count()
 	return kept
 }
 
-// pass is one run over one load.
-type pass struct {
-	options Options
-	// book is the rule book without what its rules do: rules that look names up
-	// in it cannot refer to the list that they are in themselves.
-	book     []finding.Rule
-	fleets   []*fleet.Fleet
-	rule     *Rule
-	findings []finding.Finding
-	// fleet and machine are what a rule is looking at; machine may be nil.
-	fleet   *fleet.Fleet
-	machine *fleet.Machine
-	// accepted are the acceptances that silenced something.
-	accepted map[acceptance]bool
-	// scripts holds what was parsed, by its text: kits give many machines the
-	// same script.
-	scripts map[string]*script
-	parsers map[syntax.LangVariant]*syntax.Parser
-	uses    map[*fleet.Fleet]map[use]bool
-}
-
-// maxScripts is how many parsed scripts a pass keeps.
-const maxScripts = 1000
-
-// acceptance is one line of accept, wherever it came from: a kit's line that
-// silences a rule for one machine is used, though another machine keeps it.
-type acceptance struct {
-	rule  string
-	place fleet.Place
-}
-
-// machines visits every machine of the load.
-func (p *pass) machines() iter.Seq2[*fleet.Fleet, *fleet.Machine] {
-	return func(visit func(*fleet.Fleet, *fleet.Machine) bool) {
-		for f := range p.each() {
-			for _, m := range f.Machines {
-				p.machine = m
-				if !visit(f, m) {
-					return
-				}
-			}
-		}
-	}
-}
-
-// each visits every fleet of the load.
-func (p *pass) each() iter.Seq[*fleet.Fleet] {
-	return func(visit func(*fleet.Fleet) bool) {
-		for _, f := range p.fleets {
-			p.fleet, p.machine = f, nil
-			if !visit(f) {
-				return
-			}
-		}
-	}
-}
-
-// report adds a finding of the rule that is running, unless it is accepted.
-func (p *pass) report(place fleet.Place, path, message, remedy string, related ...finding.Related) {
-	if p.isAccepted() {
-		return
-	}
-	p.findings = append(p.findings, finding.Finding{
-		Rule: p.rule.Name, Severity: p.rule.Severity, Place: place, Path: path,
-		Message: message, Remedy: remedy, Related: related,
-	})
-}
-
-// reportSecret is report for a place whose line must not be shown.
-func (p *pass) reportSecret(place fleet.Place, path, message, remedy string) {
-	before := len(p.findings)
-	p.report(place, path, message, remedy)
-	for i := range p.findings[before:] {
-		p.findings[before+i].Secret = true
-	}
-}
-
-// isAccepted reports whether the fleet or machine at hand accepts the rule. What
-// cannot work cannot be accepted.
-func (p *pass) isAccepted() bool {
-	if p.rule.Severity == finding.Error {
-		return false
-	}
-	if p.machine != nil && p.accepts(p.machine.Accept, &p.machine.Origins) {
-		return true
-	}
-	return p.fleet != nil && p.accepts(p.fleet.Accept, &p.fleet.Origins)
-}
-
-func (p *pass) accepts(list []fleet.Pair, origins *fleet.Origins) bool {
-	for _, pair := range list {
-		if pair.Key == p.rule.Name {
-			p.accepted[acceptance{pair.Key, origins.PlaceOfItem("accept", pair.Key)}] = true
-			return true
-		}
-	}
-	return false
+// sameCause reports whether two findings about different machines have one cause.
+func sameCause(a, b finding.Finding) bool {
+	return a.Place.IsValid() && a.Place == b.Place && a.Rule == b.Rule && a.Remedy == b.Remedy && a.Machine != b.Machine
 }

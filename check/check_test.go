@@ -169,7 +169,7 @@ func TestOneCauseOneFinding(t *testing.T) {
 // TestSharedCauseIsToldOnce holds that a kit's mistake is one finding.
 func TestSharedCauseIsToldOnce(t *testing.T) {
 	found := check.Run(today, load(t, withBase("  a: {kits: [base, small]}\n  b: {kits: [base, small], copies: 2}\n")))
-	if len(found) != 1 || found[0].Message != "machine a has 64MiB of memory, but Debian 12 (bookworm) needs 256MiB; the same holds for 2 more" {
+	if len(found) != 1 || found[0].Message != "machine a has 64MiB of memory, but Debian 12 (bookworm) needs 256MiB; the same applies to 2 more machines" {
 		t.Errorf("findings: %v", found)
 	}
 }

@@ -5,22 +5,22 @@ import (
 	"unicode"
 )
 
-// There is no parser of PowerShell in Go. What is read here is its lexical
-// structure (about_Parsing, about_Quoting_Rules): enough to find quotes and
-// brackets that are never closed, and the first words of commands.
+// Go has no parser for PowerShell. This one reads only its lexical structure
+// (about_Parsing, about_Quoting_Rules): enough to find quotes and brackets that are
+// never closed, and the first words of commands.
 
-// powerShell reads a script of PowerShell.
+// powerShell parses a PowerShell script.
 type powerShell struct {
 	text         []rune
 	at           int
 	line, column int
 	open         []bracket
 	script       *script
-	// starts says that the next word is the name of a command.
+	// starts reports whether the next word is the name of a command.
 	starts bool
-	// fed says that the command at hand is at the end of a pipe.
+	// fed reports whether the current command is at the end of a pipe.
 	fed bool
-	// continues says that words still belong to the last command.
+	// continues reports whether words still belong to the last command.
 	continues bool
 }
 
@@ -48,7 +48,7 @@ func (p *powerShell) fault(why string, line, column int) {
 	p.script.fault, p.script.line, p.script.column = why, line, column
 }
 
-// next moves on by one character.
+// next advances by one character.
 func (p *powerShell) next() {
 	if p.text[p.at] == '\n' {
 		p.line, p.column = p.line+1, 0
@@ -61,7 +61,7 @@ func (p *powerShell) sees(text string) bool {
 	return strings.HasPrefix(string(p.text[p.at:min(len(p.text), p.at+len(text))]), text)
 }
 
-// skipTo moves behind the next occurrence of a text, or reports a fault.
+// skipTo advances past the next occurrence of a text, or reports a fault.
 func (p *powerShell) skipTo(end, what string) {
 	line, column := p.line, p.column
 	for p.at < len(p.text) {
@@ -76,7 +76,16 @@ func (p *powerShell) skipTo(end, what string) {
 	p.fault(what+" is never closed", line, column)
 }
 
-var closing = map[rune]rune{')': '(', ']': '[', '}': '{'}
+// opening returns the bracket that a closing one belongs to.
+func opening(closing rune) rune {
+	switch closing {
+	case ')':
+		return '('
+	case ']':
+		return '['
+	}
+	return '{'
+}
 
 func (p *powerShell) step() {
 	char := p.text[p.at]
@@ -117,7 +126,7 @@ func (p *powerShell) step() {
 		p.next()
 		p.starts, p.fed, p.continues = char != '[', false, false
 	case char == ')' || char == ']' || char == '}':
-		if len(p.open) == 0 || p.open[len(p.open)-1].char != closing[char] {
+		if len(p.open) == 0 || p.open[len(p.open)-1].char != opening(char) {
 			p.fault("the "+string(char)+" closes nothing", p.line, p.column)
 			return
 		}
@@ -137,7 +146,7 @@ func (p *powerShell) step() {
 	}
 }
 
-// endsLine reports whether nothing but a line end follows.
+// endsLine reports whether a line end follows.
 func (p *powerShell) endsLine(after int) bool {
 	rest := string(p.text[min(len(p.text), p.at+after):min(len(p.text), p.at+after+2)])
 	return strings.HasPrefix(rest, "\n") || strings.HasPrefix(rest, "\r\n")
@@ -185,7 +194,7 @@ func (p *powerShell) double() {
 	}
 }
 
-// expression reads $(…) within quotes, which holds commands of its own.
+// expression reads $(…) within quotes, which contains commands of its own.
 func (p *powerShell) expression() {
 	starts, fed, continues, depth := p.starts, p.fed, p.continues, len(p.open)
 	p.next()
@@ -196,7 +205,7 @@ func (p *powerShell) expression() {
 	p.starts, p.fed, p.continues = starts, fed, continues
 }
 
-// bare reads a word without quotes.
+// bare reads an unquoted word.
 func (p *powerShell) bare() {
 	line, column := p.line, p.column
 	start := p.at
@@ -221,8 +230,8 @@ func (p *powerShell) bare() {
 	}
 }
 
-// word adds an argument to the command at hand; "" is one that only running
-// tells.
+// word adds an argument to the current command; "" stands for one that is only
+// known when the script runs.
 func (p *powerShell) word(word string) {
 	if p.starts {
 		p.starts, p.continues = false, false
@@ -234,24 +243,24 @@ func (p *powerShell) word(word string) {
 	}
 }
 
-// powerShellWaits says why a command of PowerShell would wait for somebody.
+// powerShellWaits says why a PowerShell command would wait for an answer.
 func powerShellWaits(c command) (why, remedy string) {
 	switch name := c.name(); name {
 	case "read-host":
-		return "Read-Host takes a line from a keyboard that is not there", "write the value into the script, or read it from a file with Get-Content"
+		return "Read-Host takes a line from a keyboard that isn't there", "write the value into the script, or read it from a file with Get-Content"
 	case "get-credential":
 		if !c.has("-credential") {
 			return "Get-Credential asks for a name and a password", "build one with New-Object System.Management.Automation.PSCredential"
 		}
 	case "pause", "choice", "choice.exe", "out-gridview", "ogv", "show-command":
-		return name + " waits for keys", "remove it"
+		return name + " waits for a key press", "remove it"
 	case "install-module", "install-script", "install-packageprovider", "update-module":
 		if !c.has("-force", "-confirm:$false") {
-			return name + " asks whether its source is to be trusted", "add -Force"
+			return name + " asks whether to trust its source", "add -Force"
 		}
 	}
 	if c.has("-confirm", "-confirm:$true") {
-		return c.name() + " -Confirm asks before it goes on", "write -Confirm:$false"
+		return c.name() + " -Confirm asks for confirmation", "write -Confirm:$false"
 	}
 	return "", ""
 }

@@ -1,7 +1,6 @@
 package check
 
 import (
-	"fmt"
 	"path"
 	"strings"
 
@@ -9,35 +8,33 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-var shareOfHome = Rule{
-	Rule: finding.Rule{
-		Name: "share-of-home", Severity: finding.Warning, Theme: "shares",
-		Why:   "A whole home folder is shared into the machine, with the private keys and passwords in it. Whoever gets into the machine gets them.",
-		Wrong: example("  almanac: {image: bookworm, shares: {home: {host: /home/mira, machine: /srv/home}}}\n"),
-		Right: example("  almanac: {image: bookworm, shares: {charts: {host: /home/mira/charts, machine: /srv/charts}}}\n"),
-	},
-	machine: func(p *pass, _ *fleet.Fleet, m *fleet.Machine) {
-		for _, share := range m.Shares {
-			if holdsKeys(share.Host) {
-				p.report(share.PlaceOf("host"), machinePath(m, "shares", share.Name, "host"),
-					fmt.Sprintf("machine %s is given the folder %s, which holds private keys", m.Name, share.Host), "share a folder below it that holds only what the machine needs")
-			}
-		}
-	},
+func shareRules() []rule {
+	return []rule{
+		ofMachine("share-of-home", finding.Warning, shareOfHome),
+	}
 }
 
-// holdsKeys recognises whole homes and the folders where programs keep private
-// keys.
+func shareOfHome(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
+	for _, share := range m.Shares {
+		if holdsKeys(share.Host) {
+			r.report(finding.OfShare(m, share, "host"), "machine %s gets the folder %s, which holds private keys", m.Name, share.Host).
+				remedy("share a folder below it that holds only what the machine needs")
+		}
+	}
+}
+
+// holdsKeys reports whether a folder is a whole home, or one in which programs
+// keep private keys.
 func holdsKeys(folder string) bool {
 	clean := path.Clean(folder)
 	switch clean {
 	case "/", "/root", "/home", "/Users", "/etc", "~":
 		return true
 	}
-	parent, base := path.Split(clean)
-	if base == ".ssh" || base == ".gnupg" || base == ".aws" || base == ".kube" {
+	switch path.Base(clean) {
+	case ".ssh", ".gnupg", ".aws", ".kube":
 		return true
 	}
-	parent = strings.TrimSuffix(parent, "/")
+	parent := strings.TrimSuffix(path.Dir(clean), "/")
 	return parent == "/home" || parent == "/Users"
 }

@@ -9,40 +9,39 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/catalog"
 )
 
-// script is a first-boot script, parsed once.
+// script is a parsed first-boot script.
 type script struct {
-	// shell reports whether the script is one that the parser reads.
+	// shell reports whether there is a parser for the script.
 	shell bool
-	// fault is why it does not parse, at line and column, or "".
+	// fault says why it does not parse, at line and column, or is empty.
 	fault        string
 	line, column int
 	commands     []command
 }
 
-// command is one simple command that a script runs.
+// command is a simple command that a script runs.
 type command struct {
-	// words are its name and arguments, wrappers such as sudo removed. A word
-	// that is only known when it runs is "".
+	// words are its name and arguments, without wrappers such as sudo. A word that
+	// is only known when the script runs is "".
 	words        []string
 	line, column int
-	// fed reports whether something else than the boot's own input, which is
-	// empty, answers it: a pipe, a file or a here-document.
+	// fed reports whether its input is a pipe, a file or a here-document rather
+	// than the boot's own input, which is empty.
 	fed bool
-	// environment holds the names of variables that are set for the command
-	// alone or were exported before.
+	// environment holds the variables that are set for the command or were exported
+	// before it.
 	environment map[string]string
-	// sudo says that it was to be run by sudo.
+	// sudo reports whether it runs under sudo.
 	sudo bool
-	// guarded says that whether it runs depends on another command.
+	// guarded reports whether another command decides if it runs.
 	guarded bool
 }
 
 func (c command) name() string { return c.words[0] }
 
-// has reports whether one of the arguments is one of the given words.
+// has reports whether one of the words is an argument.
 func (c command) has(words ...string) bool {
 	for _, argument := range c.words[1:] {
 		for _, word := range words {
@@ -54,7 +53,7 @@ func (c command) has(words ...string) bool {
 	return false
 }
 
-// hasShort reports whether a group of short options, such as -qy, holds the letter.
+// hasShort reports whether a letter is in a group of short options, such as -qy.
 func (c command) hasShort(letter string) bool {
 	for _, argument := range c.words[1:] {
 		if strings.HasPrefix(argument, "-") && !strings.HasPrefix(argument, "--") && strings.Contains(argument, letter) {
@@ -64,7 +63,7 @@ func (c command) hasShort(letter string) bool {
 	return false
 }
 
-// operands are the arguments that are not options.
+// operands returns the arguments that are not options.
 func (c command) operands() (operands []string) {
 	for _, argument := range c.words[1:] {
 		if !strings.HasPrefix(argument, "-") {
@@ -74,32 +73,46 @@ func (c command) operands() (operands []string) {
 	return operands
 }
 
-// script parses a script once, however many machines run it. What runs on
-// Windows, or is PowerShell by its file's name, is no shell script.
-func (p *pass) script(f *fleet.Fleet, m *fleet.Machine, s *fleet.Script) *script {
-	first, _, _ := strings.Cut(s.Text, "\n")
+// scripts parses scripts and remembers them by their text: kits give many machines
+// the same script.
+type scripts struct {
+	known   map[string]*script
+	parsers map[syntax.LangVariant]*syntax.Parser
+}
+
+// maxScripts is how many parsed scripts are remembered.
+const maxScripts = 1000
+
+func newScripts() *scripts {
+	return &scripts{known: map[string]*script{}, parsers: map[syntax.LangVariant]*syntax.Parser{}}
+}
+
+// parsed returns a script of a machine, parsed. A script that runs on Windows, or
+// that is PowerShell by its file's name, isn't a shell script.
+func (s *scripts) parsed(f *fleet.Fleet, m *fleet.Machine, of *fleet.Script) *script {
+	first, _, _ := strings.Cut(of.Text, "\n")
 	first = strings.ToLower(first)
-	windows := catalog.Of(f, m).Family.Name == catalog.Windows
+	windows := isWindows(f, m)
 	if windows && (strings.HasPrefix(first, "@echo") || strings.HasPrefix(first, "rem cmd")) {
-		return &script{} // of cmd, which nothing here reads
+		return &script{} // for cmd, which nothing here reads
 	}
-	parse, key := p.parse, s.Text
-	if windows || strings.HasSuffix(s.File, ".ps1") || strings.HasPrefix(first, "#!") && strings.Contains(first, "pwsh") {
-		parse, key = parsePowerShell, "PowerShell\x00"+s.Text
+	parse, key := s.parseShell, of.Text
+	if windows || strings.HasSuffix(of.File, ".ps1") || strings.HasPrefix(first, "#!") && strings.Contains(first, "pwsh") {
+		parse, key = parsePowerShell, "PowerShell\x00"+of.Text
 	}
-	known := p.scripts[key]
+	known := s.known[key]
 	if known == nil {
-		if len(p.scripts) >= maxScripts {
-			clear(p.scripts)
+		if len(s.known) >= maxScripts {
+			clear(s.known)
 		}
-		known = parse(s.Text)
-		p.scripts[key] = known
+		known = parse(of.Text)
+		s.known[key] = known
 	}
 	return known
 }
 
-// dialectOf tells from the first line which shell runs a script; a script
-// without an interpreter line is given /bin/sh by every renderer.
+// dialectOf returns the shell that the first line of a script names. A script
+// without an interpreter line gets /bin/sh from every renderer.
 func dialectOf(text string) (syntax.LangVariant, bool) {
 	line, _, _ := strings.Cut(text, "\n")
 	if !strings.HasPrefix(line, "#!") {
@@ -126,38 +139,38 @@ func dialectOf(text string) (syntax.LangVariant, bool) {
 	return 0, false
 }
 
-// parser returns the parser of a dialect, which is made once: its buffers are
+// parser returns the parser of a dialect. It is reused, since its buffers are
 // larger than most scripts.
-func (p *pass) parser(dialect syntax.LangVariant) *syntax.Parser {
-	if p.parsers[dialect] == nil {
-		p.parsers[dialect] = syntax.NewParser(syntax.Variant(dialect))
+func (s *scripts) parser(dialect syntax.LangVariant) *syntax.Parser {
+	if s.parsers[dialect] == nil {
+		s.parsers[dialect] = syntax.NewParser(syntax.Variant(dialect))
 	}
-	return p.parsers[dialect]
+	return s.parsers[dialect]
 }
 
-func (p *pass) parse(text string) *script {
-	dialect, known := dialectOf(text)
-	s := &script{shell: known}
-	if !known {
-		return s
+func (s *scripts) parseShell(text string) *script {
+	dialect, ok := dialectOf(text)
+	parsed := &script{shell: ok}
+	if !ok {
+		return parsed
 	}
-	file, err := p.parser(dialect).Parse(strings.NewReader(text), "")
+	file, err := s.parser(dialect).Parse(strings.NewReader(text), "")
 	if err != nil {
-		s.line, s.column = 1, 1
-		s.fault = err.Error()
+		parsed.line, parsed.column = 1, 1
+		parsed.fault = err.Error()
 		var parse syntax.ParseError
 		var language syntax.LangError
 		switch {
 		case errors.As(err, &parse):
-			s.fault = parse.Text
-			s.line, s.column = int(parse.Pos.Line()), int(parse.Pos.Col())
+			parsed.fault = parse.Text
+			parsed.line, parsed.column = int(parse.Pos.Line()), int(parse.Pos.Col())
 		case errors.As(err, &language):
-			s.fault = strings.TrimPrefix(language.Error(), language.Pos.String()+": ")
-			s.line, s.column = int(language.Pos.Line()), int(language.Pos.Col())
+			parsed.fault = strings.TrimPrefix(language.Error(), language.Pos.String()+": ")
+			parsed.line, parsed.column = int(language.Pos.Line()), int(language.Pos.Col())
 		}
-		return s
+		return parsed
 	}
-	w := &walker{script: s, functions: map[string]bool{}, exported: map[string]string{}}
+	w := &walker{script: parsed, functions: map[string]bool{}, exported: map[string]string{}}
 	if strings.Contains(text, "()") || strings.Contains(text, "function") {
 		syntax.Walk(file, func(node syntax.Node) bool {
 			if function, ok := node.(*syntax.FuncDecl); ok {
@@ -169,15 +182,15 @@ func (p *pass) parse(text string) *script {
 	for _, statement := range file.Stmts {
 		w.statement(statement, false)
 	}
-	return s
+	return parsed
 }
 
-// walker collects the commands of a script, knowing which of them are fed.
+// walker collects the commands of a script and notes which of them are fed.
 type walker struct {
 	script    *script
 	functions map[string]bool
 	exported  map[string]string
-	// guards counts the conditions that the commands now visited stand under.
+	// guards counts the conditions around the commands being visited.
 	guards int
 }
 
@@ -208,7 +221,7 @@ func (w *walker) statement(statement *syntax.Stmt, fed bool) {
 			w.guards++
 			defer func() { w.guards-- }()
 		}
-		// Every other command is made of statements, which inherit its input.
+		// Every other command consists of statements, which inherit its input.
 		syntax.Walk(command, func(node syntax.Node) bool {
 			if inner, ok := node.(*syntax.Stmt); ok {
 				w.statement(inner, fed)
@@ -219,8 +232,8 @@ func (w *walker) statement(statement *syntax.Stmt, fed bool) {
 	}
 }
 
-// declare notes what a script exports: DEBIAN_FRONTEND and the like change
-// whether later commands ask.
+// declare notes what a script exports: variables such as DEBIAN_FRONTEND decide
+// whether later commands ask questions.
 func (w *walker) declare(clause *syntax.DeclClause) {
 	if clause.Variant.Value != "export" {
 		return
@@ -275,7 +288,7 @@ func (w *walker) call(call *syntax.CallExpr, fed bool) {
 	})
 }
 
-// literal returns a word's text if it is fixed, quotes removed, and "" otherwise.
+// literal returns the text of a fixed word without its quotes, or "" for any other.
 func literal(word *syntax.Word) string {
 	var text strings.Builder
 	for _, part := range word.Parts {
@@ -299,8 +312,8 @@ func literal(word *syntax.Word) string {
 	return text.String()
 }
 
-// wrappers run the command that follows their own options; the value says which
-// of their options take a word of their own.
+// wrappers run the command that follows their own options. The value lists the
+// options that take an argument.
 var wrappers = map[string]string{
 	"sudo": "ugCphr", "env": "uCS", "nice": "n", "ionice": "cn", "nohup": "", "time": "", "exec": "a",
 	"command": "", "stdbuf": "ioe", "setsid": "", "timeout": "ks", "doas": "uC", "eatmydata": "",

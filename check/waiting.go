@@ -2,16 +2,17 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
-// waits says why a command would wait for somebody, and what to do about it; it
-// returns "" for one that does not.
+// waits says why a command would wait for an answer, and what to do about it. It
+// returns "" for a command that doesn't wait.
 func waits(c command) (why, remedy string) {
 	if why, remedy = powerShellWaits(c); why != "" {
 		return why, remedy
 	}
-	if confirm, ok := confirmers[c.name()]; ok {
+	if confirm := confirmer(c.name()); confirm != nil {
 		return confirm(c)
 	}
 	if c.fed {
@@ -19,31 +20,31 @@ func waits(c command) (why, remedy string) {
 	}
 	switch name := c.name(); name {
 	case "read":
-		return "read takes a line from a keyboard that is not there", "write the value into the script, or read it from a file with < FILE"
+		return "read takes a line from a keyboard that isn't there", "write the value into the script, or read it from a file with < FILE"
 	case "vi", "vim", "nvim", "nano", "emacs", "pico", "ed", "joe", "mcedit":
 		if c.has("--batch", "-batch", "-es", "-s") {
 			return "", ""
 		}
 		return name + " is an editor", "write the file under first_boot.files, or change it with sed"
 	case "less", "more", "man", "top", "htop", "dialog", "whiptail", "watch":
-		return name + " waits for keys", "remove it, or print with cat"
+		return name + " waits for a key press", "remove it, or print with cat"
 	case "crontab":
 		if c.has("-e") {
 			return "crontab -e opens an editor", "write a file below /etc/cron.d under first_boot.files"
 		}
 	case "visudo":
 		if !c.has("-c", "--check") && !c.hasShort("c") {
-			return "visudo opens an editor", "say admin: for the user, or write a file below /etc/sudoers.d under first_boot.files"
+			return "visudo opens an editor", "write admin: for the user, or a file below /etc/sudoers.d under first_boot.files"
 		}
 	case "passwd":
 		if !c.has("-l", "-u", "-d", "-e", "-S", "--lock", "--unlock", "--delete", "--expire", "--status", "--stdin") {
-			return "passwd asks for a new password", "log in by key, and lock passwords with passwd -l"
+			return "passwd asks for a new password", "log in with a key, and lock passwords with passwd -l"
 		}
 	case "chpasswd", "mysql_secure_installation", "mariadb-secure-installation", "chsh", "chfn":
 		if name == "chsh" && c.has("-s", "--shell") {
 			return "", ""
 		}
-		return name + " asks questions", "feed it its answers with a here-document, or use its options"
+		return name + " asks questions", "give it the answers in a here-document, or use its options"
 	case "ssh-keygen":
 		return sshKeygenWaits(c)
 	case "dpkg-reconfigure":
@@ -62,7 +63,7 @@ func waits(c command) (why, remedy string) {
 		if name == "parted" && (c.has("-s", "--script") || c.hasShort("s")) || c.has("-l", "--list") {
 			return "", ""
 		}
-		return name + " asks for its next step", "say the disk with filesystem and mount under disks, or use sfdisk or parted -s"
+		return name + " asks for its next step", "define the disk with filesystem and mount under disks, or use sfdisk or parted -s"
 	case "cryptsetup":
 		if c.has("luksFormat") && !c.has("-q", "--batch-mode") {
 			return "cryptsetup luksFormat asks for a confirmation and a passphrase", "add --batch-mode and --key-file FILE"
@@ -93,46 +94,46 @@ func sshKeygenWaits(c command) (why, remedy string) {
 	return "ssh-keygen asks for a file name or a passphrase", "add -f FILE and -N ''"
 }
 
-// confirmers are the programs that ask before they act, even where their input
-// is redirected, unless an option says yes. A pipe from yes(1) answers them.
-var confirmers = map[string]func(command) (why, remedy string){
-	"apt":      aptAsks,
-	"apt-get":  aptAsks,
-	"aptitude": aptAsks,
-	"dnf":      asks(verbs("install", "remove", "erase", "upgrade", "update", "reinstall", "downgrade", "distro-sync", "autoremove", "groupinstall", "swap"), "y", "-y", "--assumeyes", "--assumeno"),
-	"dnf5":     asks(verbs("install", "remove", "upgrade", "reinstall", "downgrade", "distro-sync", "autoremove", "swap"), "y", "-y", "--assumeyes", "--assumeno"),
-	"yum":      asks(verbs("install", "remove", "erase", "upgrade", "update", "reinstall", "downgrade", "autoremove", "groupinstall"), "y", "-y", "--assumeyes"),
-	"zypper":   asks(verbs("install", "in", "remove", "rm", "update", "up", "patch", "dist-upgrade", "dup"), "", "-y", "--no-confirm", "-n", "--non-interactive"),
-	"pkg":      pkgAsks,
-	"pacman":   pacmanAsks,
-	"adduser":  adduserAsks,
-}
-
-func verbs(words ...string) map[string]bool {
-	set := map[string]bool{}
-	for _, word := range words {
-		set[word] = true
+// confirmer returns what a program asks before it acts, even if its input is
+// redirected, unless an option says yes. A pipe from yes(1) answers it.
+func confirmer(program string) func(command) (why, remedy string) {
+	switch program {
+	case "apt", "apt-get", "aptitude":
+		return aptAsks
+	case "dnf", "dnf5":
+		return asks("y", []string{"-y", "--assumeyes", "--assumeno"}, "install", "remove", "erase", "upgrade", "update",
+			"reinstall", "downgrade", "distro-sync", "autoremove", "groupinstall", "swap")
+	case "yum":
+		return asks("y", []string{"-y", "--assumeyes"}, "install", "remove", "erase", "upgrade", "update", "reinstall",
+			"downgrade", "autoremove", "groupinstall")
+	case "zypper":
+		return asks("", []string{"-y", "--no-confirm", "-n", "--non-interactive"}, "install", "in", "remove", "rm",
+			"update", "up", "patch", "dist-upgrade", "dup")
+	case "pkg":
+		return pkgAsks
+	case "pacman":
+		return pacmanAsks
+	case "adduser":
+		return adduserAsks
 	}
-	return set
+	return nil
 }
 
-// asks makes a confirmer from the verbs that ask and the options that answer;
+// asks returns a confirmer for the verbs that ask and the options that answer.
 // short is the letter that answers within a group of short options.
-func asks(verbs map[string]bool, short string, answers ...string) func(command) (why, remedy string) {
+func asks(short string, answers []string, verbs ...string) func(command) (why, remedy string) {
 	return func(c command) (why, remedy string) {
 		if c.fed || c.has(answers...) || short != "" && c.hasShort(short) {
 			return "", ""
 		}
 		for _, operand := range c.operands() {
-			if verbs[operand] {
-				return fmt.Sprintf("%s %s asks before it goes on", c.name(), operand), "add " + answers[0]
+			if slices.Contains(verbs, operand) {
+				return fmt.Sprintf("%s %s asks for confirmation", c.name(), operand), "add " + answers[0]
 			}
 		}
 		return "", ""
 	}
 }
-
-var aptVerbs = verbs("install", "reinstall", "remove", "purge", "upgrade", "dist-upgrade", "full-upgrade", "safe-upgrade", "autoremove", "autopurge", "build-dep")
 
 func aptAsks(c command) (why, remedy string) {
 	// Two q mean yes as well (apt-get(8)).
@@ -142,14 +143,16 @@ func aptAsks(c command) (why, remedy string) {
 			return "", ""
 		}
 	}
-	return asks(aptVerbs, "y", "-y", "--yes", "--assume-yes", "--download-only", "--simulate", "--dry-run")(c)
+	return asks("y", []string{"-y", "--yes", "--assume-yes", "--download-only", "--simulate", "--dry-run"},
+		"install", "reinstall", "remove", "purge", "upgrade", "dist-upgrade", "full-upgrade", "safe-upgrade",
+		"autoremove", "autopurge", "build-dep")(c)
 }
 
 func pkgAsks(c command) (why, remedy string) {
 	if answer := strings.ToLower(c.environment["ASSUME_ALWAYS_YES"]); answer == "yes" || answer == "true" || answer == "1" {
 		return "", ""
 	}
-	return asks(verbs("install", "delete", "remove", "upgrade", "autoremove", "bootstrap"), "y", "-y", "--yes")(c)
+	return asks("y", []string{"-y", "--yes"}, "install", "delete", "remove", "upgrade", "autoremove", "bootstrap")(c)
 }
 
 func pacmanAsks(c command) (why, remedy string) {
@@ -159,18 +162,18 @@ func pacmanAsks(c command) (why, remedy string) {
 	for _, argument := range c.words[1:] {
 		switch {
 		case (argument == "-Sy" || argument == "-Syy") && len(c.operands()) == 0:
-			// Refreshing the index alone asks nothing.
+			// Refreshing the index asks nothing.
 		case argument == "--sync" || argument == "--remove" || argument == "--upgrade",
 			strings.HasPrefix(argument, "-S") && !strings.ContainsAny(argument, "sigl"),
 			strings.HasPrefix(argument, "-R"), strings.HasPrefix(argument, "-U"):
-			return "pacman " + argument + " asks before it goes on", "add --noconfirm"
+			return "pacman " + argument + " asks for confirmation", "add --noconfirm"
 		}
 	}
 	return "", ""
 }
 
-// adduserAsks knows Debian's adduser, which asks for a password and a name.
-// Elsewhere adduser is useradd and never asks, but then its options differ too.
+// adduserAsks is about Debian's adduser, which asks for a password and a name.
+// Elsewhere, adduser is useradd and never asks, but has other options.
 func adduserAsks(c command) (why, remedy string) {
 	if c.fed || c.has("--disabled-password", "--disabled-login", "--system", "--group", "--quiet") ||
 		len(c.operands()) != 1 || c.hasShort("D") || c.hasShort("S") || c.hasShort("r") || c.hasShort("m") {

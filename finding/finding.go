@@ -1,7 +1,7 @@
-// Package finding says what Stavren reports: a [Finding] names the rule that
-// was broken, the place that has to change, what is wrong and the remedy.
-// The reader of definitions, the rule book and the renderers all report
-// through it, so that text, JSON and editors share one form.
+// Package finding defines what Stavren reports: a [Finding] names the rule that
+// was broken, the place that has to change, what is wrong, and the remedy. The
+// reader of definitions, the checks and the targets all report findings, so that
+// text, JSON and editors share one form.
 package finding
 
 import (
@@ -15,11 +15,11 @@ import (
 // Severity says how much a finding matters.
 type Severity int
 
-// The severities, the gravest first, so that sorting by value sorts by weight.
+// The severities, most severe first, so that sorting by value sorts by severity.
 const (
-	// Error means that it cannot work.
+	// Error means that it can't work.
 	Error Severity = iota
-	// Warning means that it will likely hurt.
+	// Warning means that it is likely to cause trouble.
 	Warning
 	// Advice means that there is a better way.
 	Advice
@@ -40,48 +40,47 @@ func (s Severity) String() string {
 // MarshalText writes the severity as String does, for JSON.
 func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
-// Rule documents one thing that findings are about. Its name is permanent and
-// is never given to another rule.
+// Rule documents one kind of finding. Its name is permanent and is never reused
+// for another rule.
 type Rule struct {
-	// Name tells what is wrong, such as "port-claimed-twice".
+	// Name says what is wrong, such as "port-claimed-twice".
 	Name     string
 	Severity Severity
 	// Theme groups rules, such as "ports".
 	Theme string
-	// Why is one paragraph: what happens to whoever ignores the rule.
+	// Why is one paragraph: what happens if the rule is ignored.
 	Why string
-	// Wrong and Right are definitions; tests hold that check finds exactly this
-	// rule in the first and nothing in the second.
+	// Wrong and Right are example definitions. The tests verify that the first
+	// gives exactly this finding and the second none.
 	Wrong, Right string
 }
 
-// Related is another place that takes part in a finding.
+// Related is another place involved in a finding.
 type Related struct {
 	Place fleet.Place
 	// Note says what is there, such as "claimed here first".
 	Note string
 }
 
-// Finding is one fault, or one piece of advice.
+// Finding is one fault or one piece of advice.
 type Finding struct {
 	// Rule is the name of the rule.
 	Rule     string
 	Severity Severity
-	// Place is what has to change.
-	Place fleet.Place
-	// Path leads to the value within the definition, such as
-	// "machines.almanac.ports.site.host".
-	Path string
-	// Message is one sentence, without a full stop, on what is wrong.
+	// Location is what has to change.
+	Location
+	// Machine is the machine that the finding is about, or empty.
+	Machine string
+	// Message says what is wrong, in one sentence without a full stop.
 	Message string
 	// Remedy says what to write instead.
 	Remedy  string
 	Related []Related
-	// Secret says that the line at Place may hold a secret and must not be shown.
+	// Secret reports that the line at Place may hold a secret and must not be shown.
 	Secret bool
 }
 
-// String returns the finding's first line, in the form that compilers use:
+// String returns the finding on one line, in the form that compilers use:
 // FILE:LINE:COLUMN: severity: rule: message.
 func (f Finding) String() string {
 	text := f.Severity.String() + ": " + f.Rule + ": " + f.Message
@@ -91,8 +90,8 @@ func (f Finding) String() string {
 	return text
 }
 
-// Sort orders findings by place, then by severity and rule, and drops repeats:
-// a fault in a kit is one fault however many machines use the kit.
+// Sort orders findings by place, then by severity and rule, and drops duplicates:
+// a fault in a kit is one fault, however many machines use the kit.
 func Sort(findings []Finding) []Finding {
 	slices.SortStableFunc(findings, func(a, b Finding) int {
 		return cmp.Or(
@@ -104,7 +103,7 @@ func Sort(findings []Finding) []Finding {
 			cmp.Compare(a.Message, b.Message),
 		)
 	})
-	// The gravest of the same comes first, and stays.
+	// Of duplicates, the most severe comes first and stays.
 	type cause struct {
 		place         fleet.Place
 		rule, message string
@@ -118,7 +117,7 @@ func Sort(findings []Finding) []Finding {
 	})
 }
 
-// Count returns how many findings have each severity.
+// Count returns the number of findings of each severity.
 func Count(findings []Finding) (errors, warnings, advice int) {
 	for _, f := range findings {
 		switch f.Severity {
@@ -133,11 +132,11 @@ func Count(findings []Finding) (errors, warnings, advice int) {
 	return errors, warnings, advice
 }
 
-// Errors is a list of findings as a Go error: what made reading or rendering
-// impossible. A caller finds it with errors.As and shows each one.
+// Errors is a list of findings as a Go error: the reasons why reading or rendering
+// was impossible. Use errors.As to get at the findings.
 type Errors []Finding
 
-// Error returns the first finding and how many more there are.
+// Error returns the first finding and the number of others.
 func (e Errors) Error() string {
 	switch len(e) {
 	case 0:

@@ -11,7 +11,7 @@ import (
 )
 
 func at(file string, line, column int32, rule string, severity finding.Severity) finding.Finding {
-	return finding.Finding{Rule: rule, Severity: severity, Place: fleet.Place{File: file, Line: line, Column: column}, Message: "m"}
+	return finding.Finding{Rule: rule, Severity: severity, Location: finding.Location{Place: fleet.Place{File: file, Line: line, Column: column}}, Message: "m"}
 }
 
 func TestSort(t *testing.T) {

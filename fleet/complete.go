@@ -19,6 +19,10 @@ const (
 	DefaultTimeZone    = "Etc/UTC"
 	DefaultResolution  = "1280x800"
 	DefaultRunAs       = "root"
+	// DefaultMinMemory and DefaultMinDisk are the least that a system of the
+	// definition's own is assumed to run in.
+	DefaultMinMemory = 256 * MiB
+	DefaultMinDisk   = 2 * GiB
 )
 
 // DefaultSubnet is the subnet of the network that a fleet without networks gets.

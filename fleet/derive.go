@@ -41,11 +41,18 @@ func deriveHardwareAddress(fleet, machine, nic string) string {
 	return string(text)
 }
 
-// Auto ports are chosen below 32768, where Linux begins to hand out ports to
-// outgoing connections (net.ipv4.ip_local_port_range).
+// Host ports left to `auto` come from this range. It ends below the ports that the
+// host assigns to outgoing connections.
 const (
-	firstAutoPort = 20000
-	lastAutoPort  = 31999
+	FirstAutoPort = 20000
+	LastAutoPort  = 31999
+)
+
+// The host assigns these ports to outgoing connections: Linux from 32768 to 60999
+// (net.ipv4.ip_local_port_range), other systems from 49152 up (RFC 6335).
+const (
+	FirstOutgoingPort = 32768
+	LastOutgoingPort  = 60999
 )
 
 // claim is one listening port of the host.
@@ -84,14 +91,14 @@ func choosePorts(f *Fleet) {
 		}
 	}
 	sort.SliceStable(queue, func(i, j int) bool { return queue[i].names < queue[j].names })
-	const size = lastAutoPort - firstAutoPort + 1
+	const size = LastAutoPort - FirstAutoPort + 1
 	for attempt := 0; len(queue) > 0 && attempt < size; attempt++ {
 		var again []waiting
 		for _, w := range queue {
 			start := binary.BigEndian.Uint32(w.seed[:4])
 			// An odd step that shares no factor with the size visits every port.
 			step := binary.BigEndian.Uint32(w.seed[4:8])%(size/30)*30 + 1
-			number := firstAutoPort + int((uint64(start)+uint64(attempt)*uint64(step))%size)
+			number := FirstAutoPort + int((uint64(start)+uint64(attempt)*uint64(step))%size)
 			key := claim{w.protocol, number}
 			if taken[key] {
 				again = append(again, w)

@@ -2,43 +2,7 @@ package fleet
 
 import (
 	"io/fs"
-	"time"
 )
-
-// AdminRights says what a user may do as the administrator.
-type AdminRights string
-
-// The admin rights of the language.
-const (
-	NoAdmin              AdminRights = "no"
-	AdminWithPassword    AdminRights = "with-password"
-	AdminWithoutPassword AdminRights = "without-password"
-)
-
-// User is an account that the machine is given at first boot.
-type User struct {
-	Origins
-	Name     string
-	FullName string `key:"full_name"`
-	// UID is the account's number, or 0 for the next free one.
-	UID    int         `key:"uid"`
-	Groups []string    `key:"groups"`
-	Admin  AdminRights `key:"admin"`
-	// Shell is the login shell's path, or empty for the system's usual one.
-	Shell string `key:"shell"`
-	// Home is the home folder's path, or empty for the system's usual one.
-	Home string `key:"home"`
-	// Keys names the fleet's keys that may log in.
-	Keys []string `key:"keys"`
-	// Password names the secret that holds the password, or is empty.
-	Password string `key:"password"`
-	// PasswordHash is the password hashed as crypt(5) does, or empty.
-	PasswordHash string `key:"password_hash"`
-	// Locked forbids to log in by password.
-	Locked bool `key:"locked"`
-	// Expires is the last day of the account, or zero.
-	Expires time.Time `key:"expires"`
-}
 
 // FirstBoot is what happens inside the machine when it starts for the first time.
 type FirstBoot struct {

@@ -123,32 +123,6 @@ type Secret struct {
 	Folder string
 }
 
-// Firewall is a set of rules that machines share. What it does not allow is
-// refused, inward; outward all is allowed.
-type Firewall struct {
-	Origins
-	Name  string
-	Allow []*Allowance `key:"allow"`
-}
-
-// Allowance lets connections in.
-type Allowance struct {
-	Origins
-	// Port is which port and protocol, such as "80/tcp", "6000-6010/udp", "icmp"
-	// or "any".
-	Port PortRange `key:"port"`
-	// From lists who may come in; empty stands for everybody.
-	From []netip.Prefix `key:"from"`
-}
-
-// PortRange is a range of ports of one protocol.
-type PortRange struct {
-	// Protocol is "tcp", "udp", "icmp", or "any" for everything.
-	Protocol Protocol
-	// First and Last bound the range; both are 0 for icmp and any.
-	First, Last int
-}
-
 // Platform is what only one platform needs to know.
 type Platform struct {
 	Origins

@@ -124,39 +124,3 @@ func ParseMode(text string) (fs.FileMode, error) {
 	}
 	return mode, nil
 }
-
-// String writes the range as definitions do: "80/tcp", "6000-6010/udp", "icmp".
-func (r PortRange) String() string {
-	switch {
-	case r.Protocol == ICMP || r.Protocol == AnyProtocol:
-		return string(r.Protocol)
-	case r.First == r.Last:
-		return strconv.Itoa(r.First) + "/" + string(r.Protocol)
-	}
-	return strconv.Itoa(r.First) + "-" + strconv.Itoa(r.Last) + "/" + string(r.Protocol)
-}
-
-// ParsePortRange reads what String writes.
-func ParsePortRange(text string) (PortRange, error) {
-	if text == string(ICMP) || text == string(AnyProtocol) {
-		return PortRange{Protocol: Protocol(text)}, nil
-	}
-	fault := fmt.Errorf("%q is not a port or a range of ports with its protocol", text)
-	ports, protocol, cut := strings.Cut(text, "/")
-	if !cut || Protocol(protocol) != TCP && Protocol(protocol) != UDP {
-		return PortRange{}, fault
-	}
-	low, high, isRange := strings.Cut(ports, "-")
-	if !isRange {
-		high = low
-	}
-	first, err := strconv.ParseUint(low, 10, 16)
-	if err != nil {
-		return PortRange{}, fault
-	}
-	last, err := strconv.ParseUint(high, 10, 16)
-	if err != nil || first == 0 || last < first {
-		return PortRange{}, fault
-	}
-	return PortRange{Protocol: Protocol(protocol), First: int(first), Last: int(last)}, nil
-}

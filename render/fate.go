@@ -12,13 +12,13 @@ import (
 // Outcome is what becomes of a field in a target.
 type Outcome int
 
-// The three outcomes.
+// The outcomes.
 const (
-	// Carried means that the target says the same thing.
+	// Carried means that the target expresses the same thing.
 	Carried Outcome = iota
-	// Adapted means that the target says it another way.
+	// Adapted means that the target expresses it in another way.
 	Adapted
-	// LeftOut means that the target cannot say it.
+	// LeftOut means that the target can't express it.
 	LeftOut
 )
 
@@ -27,16 +27,16 @@ func (o Outcome) String() string {
 	return [...]string{"carried", "adapted", "left out"}[o]
 }
 
-// Fate says what becomes of one field of a definition in a target.
+// Fate is what becomes of one field of a definition in a target.
 type Fate struct {
 	// Field is the noun and its key, such as "port.listen".
 	Field   string
 	Outcome Outcome
-	// How says in which other way, or why not; empty for a carried field.
+	// How says in which other way, or why not. It is empty for a carried field.
 	How string
 }
 
-// Carry lists fields whose fate is to be carried.
+// Carry returns the fates of fields that are carried.
 func Carry(fields ...string) []Fate {
 	fates := make([]Fate, len(fields))
 	for i, field := range fields {
@@ -45,7 +45,7 @@ func Carry(fields ...string) []Fate {
 	return fates
 }
 
-// LeaveOut lists fields that a target cannot say, all for the same reason.
+// LeaveOut returns the fates of fields that are left out, all for the same reason.
 func LeaveOut(why string, fields ...string) []Fate {
 	fates := make([]Fate, len(fields))
 	for i, field := range fields {
@@ -54,7 +54,7 @@ func LeaveOut(why string, fields ...string) []Fate {
 	return fates
 }
 
-// Adapt lists fields that a target says another way, all in the same.
+// Adapt returns the fates of fields that are adapted, all in the same way.
 func Adapt(how string, fields ...string) []Fate {
 	fates := make([]Fate, len(fields))
 	for i, field := range fields {
@@ -63,13 +63,13 @@ func Adapt(how string, fields ...string) []Fate {
 	return fates
 }
 
-// Merge joins lists of fates; of two for one field the later holds.
+// Merge joins lists of fates. Of two fates for one field, the later one applies.
 func Merge(lists ...[]Fate) []Fate {
 	at := map[string]int{}
 	var fates []Fate
 	for _, list := range lists {
 		for _, fate := range list {
-			if i, there := at[fate.Field]; there {
+			if i, ok := at[fate.Field]; ok {
 				fates[i] = fate
 				continue
 			}
@@ -80,18 +80,17 @@ func Merge(lists ...[]Fate) []Fate {
 	return fates
 }
 
-// Note is a fate that a definition touches: a value that somebody wrote and
-// that the target says another way or not at all.
+// Note is a fate that affects a definition: somebody wrote a value that the target
+// adapts or leaves out.
 type Note struct {
 	Fate
-	// Where names the machines or other nouns that wrote it, in order.
+	// Where lists the names of the machines or other nouns that have it, in order.
 	Where []string
 }
 
-// Notes returns what a target adapts or leaves out of what the fleet asks for,
-// in the order of the target's fates.
+// Notes returns what a target adapts or leaves out of what the fleet asks for, in
+// the order of the target's fates.
 func Notes(target Target, f *fleet.Fleet, options Options) []Note {
-	machines := options.Machines
 	asked := map[string][]string{}
 	note := func(noun any, owner string) {
 		visitAsked(reflect.ValueOf(noun).Elem(), owner, func(field, owner string) {
@@ -100,53 +99,27 @@ func Notes(target Target, f *fleet.Fleet, options Options) []Note {
 			}
 		})
 	}
+	job := &Job{Fleet: f, Options: options}
+	machines := job.Machines()
+	used := f.UsedBy(machines)
 	note(f, "")
-	used := usedNouns(f, machines)
-	for _, system := range f.Systems {
-		if used["system "+system.Name] {
-			note(system, system.Name)
-		}
-	}
-	for _, secret := range f.Secrets {
-		if usesSecret(f, machines, secret.Name) {
-			note(secret, secret.Name)
-		}
-	}
-	for _, firewall := range f.Firewalls {
-		if used["firewall "+firewall.Name] {
-			note(firewall, firewall.Name)
-		}
-	}
-	for _, platform := range f.Platforms {
-		if platform.Name == target.Name {
-			note(platform, platform.Name)
-		}
-	}
-	for _, image := range f.Images {
-		if used["image "+image.Name] {
-			note(image, image.Name)
-		}
-	}
-	for _, network := range f.Networks {
-		if used["network "+network.Name] {
-			note(network, network.Name)
-		}
-	}
-	for _, key := range f.Keys {
-		if used["key "+key.Name] {
-			note(key, key.Name)
-		}
-	}
+	noteUsed(note, f.Systems, used.Systems, func(s *fleet.System) string { return s.Name })
+	noteUsed(note, f.Secrets, used.Secrets, func(s *fleet.Secret) string { return s.Name })
+	noteUsed(note, f.Firewalls, used.Firewalls, func(w *fleet.Firewall) string { return w.Name })
+	noteUsed(note, f.Platforms, map[string]bool{target.Name: true}, func(p *fleet.Platform) string { return p.Name })
+	noteUsed(note, f.Images, used.Images, func(i *fleet.Image) string { return i.Name })
+	noteUsed(note, f.Networks, used.Networks, func(n *fleet.Network) string { return n.Name })
+	noteUsed(note, f.Keys, used.Keys, func(k *fleet.Key) string { return k.Name })
 	for _, m := range f.Machines {
-		if isChosen(m, machines) {
+		if slices.Contains(machines, m) {
 			note(m, m.Name)
 		}
 	}
-	return target.notes(&Job{Fleet: f, Options: options}, asked)
+	return target.notes(job, asked)
 }
 
-// notes sorts what was asked for by what becomes of it: for most machines what
-// the target's fates say, and for some what it overrides.
+// notes groups what was asked for by what becomes of it. The target's overrides
+// replace its fates for some machines.
 func (t Target) notes(job *Job, asked map[string][]string) []Note {
 	special := map[string]map[Fate][]string{}
 	if t.Overrides != nil {
@@ -165,7 +138,7 @@ func (t Target) notes(job *Job, asked map[string][]string) []Note {
 		}
 	}
 	var notes []Note
-	for _, fate := range t.Fates {
+	for _, fate := range t.Fates() {
 		if where := asked[fate.Field]; len(where) > 0 && fate.Outcome != Carried {
 			notes = append(notes, Note{fate, where})
 		}
@@ -181,55 +154,16 @@ func (t Target) notes(job *Job, asked map[string][]string) []Note {
 	return notes
 }
 
-// usedNouns are the nouns of a fleet that some machines name, by kind and name.
-func usedNouns(f *fleet.Fleet, machines []string) map[string]bool {
-	used := map[string]bool{}
-	for _, m := range f.Machines {
-		if !isChosen(m, machines) {
-			continue
-		}
-		used["image "+m.Image] = true
-		if image := f.Image(m.Image); image != nil {
-			used["system "+image.OS] = true
-		}
-		for _, nic := range m.NICs {
-			used["network "+nic.Network] = true
-		}
-		for _, name := range m.Firewall {
-			used["firewall "+name] = true
-		}
-		for _, user := range m.Users {
-			for _, name := range user.Keys {
-				used["key "+name] = true
-			}
+// noteUsed notes the nouns of a list that are used.
+func noteUsed[T any](note func(noun any, owner string), nouns []*T, used map[string]bool, name func(*T) string) {
+	for _, noun := range nouns {
+		if used[name(noun)] {
+			note(noun, name(noun))
 		}
 	}
-	return used
 }
 
-func isChosen(m *fleet.Machine, machines []string) bool {
-	return len(machines) == 0 || slices.Contains(machines, m.Name)
-}
-
-// usesSecret reports whether what is rendered for some machines holds a secret.
-func usesSecret(f *fleet.Fleet, machines []string, name string) bool {
-	mark := fleet.SecretMark(name)
-	for _, m := range f.Machines {
-		if !isChosen(m, machines) {
-			continue
-		}
-		used := m.Console.Password == name ||
-			slices.ContainsFunc(m.Users, func(u *fleet.User) bool { return u.Password == name }) ||
-			slices.ContainsFunc(m.FirstBoot.Files, func(f *fleet.File) bool { return strings.Contains(f.Text, mark) }) ||
-			slices.ContainsFunc(m.FirstBoot.Scripts, func(s *fleet.Script) bool { return strings.Contains(s.Text, mark) })
-		if used {
-			return true
-		}
-	}
-	return false
-}
-
-// Fields lists every field that a definition can set, as "noun.key".
+// Fields returns every field that a definition can set, as "noun.key".
 func Fields() []string {
 	var fields []string
 	seen := map[reflect.Type]bool{}
@@ -256,7 +190,7 @@ func Fields() []string {
 	return fields
 }
 
-// isGroup reports whether a field only holds nouns whose own fields have fates.
+// isGroup reports whether a field only holds nouns, whose own fields have fates.
 func isGroup(t reflect.Type) bool {
 	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
 		t = t.Elem()
@@ -272,7 +206,8 @@ func isGroup(t reflect.Type) bool {
 	return false
 }
 
-// nounName turns FirstBoot into "first_boot" and NIC into "nic".
+// nounName returns a type's name in the form of the language: "first_boot" for
+// FirstBoot and "nic" for NIC.
 func nounName(t reflect.Type) string {
 	var name strings.Builder
 	for i, char := range t.Name() {
@@ -285,8 +220,8 @@ func nounName(t reflect.Type) string {
 	return name.String()
 }
 
-// visitAsked visits the fields of a noun, and of the nouns below it that belong
-// to the same owner, which hold a value that is not a default.
+// visitAsked visits the fields that have a value other than a default, in a noun and
+// in the nouns within it that belong to the same owner.
 func visitAsked(noun reflect.Value, owner string, visit func(field, owner string)) {
 	t := noun.Type()
 	origins := noun.Addr().Interface().(interface{ OriginOf(string) fleet.Origin })
@@ -318,11 +253,12 @@ func visitAsked(noun reflect.Value, owner string, visit func(field, owner string
 	}
 }
 
-// Validate reports a target whose fates do not cover every field exactly once.
+// Validate returns an error if the fates of a target don't cover every field
+// exactly once.
 func (t Target) Validate() error {
 	var faults []string
 	count := map[string]int{}
-	for _, fate := range t.Fates {
+	for _, fate := range t.Fates() {
 		count[fate.Field]++
 		if fate.Outcome != Carried && fate.How == "" {
 			faults = append(faults, fate.Field+" is "+fate.Outcome.String()+" without saying how or why")
@@ -335,7 +271,7 @@ func (t Target) Validate() error {
 		delete(count, field)
 	}
 	for field := range count {
-		faults = append(faults, field+" is no field of a definition")
+		faults = append(faults, field+" is not a field of a definition")
 	}
 	if len(faults) == 0 {
 		return nil

@@ -81,13 +81,20 @@ func TestStreamStopsAtFirstError(t *testing.T) {
 	}
 }
 
+// fates makes a list of fates the Fates of a target.
+func fates(list []render.Fate) func() []render.Fate {
+	return func() []render.Fate { return list }
+}
+
 func TestNotes(t *testing.T) {
-	target := render.Target{Name: "x", Fates: append(render.Carry("machine.image"),
-		render.Fate{Field: "user.admin", Outcome: render.Adapted, How: "as a group"},
-		render.Fate{Field: "disk.size", Outcome: render.LeftOut, How: "no disks there"},
-		render.Fate{Field: "image.file", Outcome: render.LeftOut, How: "no files there"},
-		render.Fate{Field: "resources.cpus", Outcome: render.LeftOut, How: "no processors there"},
-	)}
+	target := render.Target{Name: "x", Fates: func() []render.Fate {
+		return append(render.Carry("machine.image"),
+			render.Fate{Field: "user.admin", Outcome: render.Adapted, How: "as a group"},
+			render.Fate{Field: "disk.size", Outcome: render.LeftOut, How: "no disks there"},
+			render.Fate{Field: "image.file", Outcome: render.LeftOut, How: "no files there"},
+			render.Fate{Field: "resources.cpus", Outcome: render.LeftOut, How: "no processors there"},
+		)
+	}}
 	f := many(3)
 	f.Images = []*fleet.Image{{Name: "i", OS: "debian-12"}}
 	for _, m := range f.Machines[:2] {
@@ -111,7 +118,7 @@ func TestNotes(t *testing.T) {
 // TestOverrides holds that a machine's own fate replaces the target's for it
 // alone, and that what is carried after all is not told.
 func TestOverrides(t *testing.T) {
-	target := render.Target{Name: "x", Fates: render.LeaveOut("no processors there", "resources.cpus"),
+	target := render.Target{Name: "x", Fates: fates(render.LeaveOut("no processors there", "resources.cpus")),
 		Overrides: func(job *render.Job, m *fleet.Machine) []render.Fate {
 			switch m.Name {
 			case "gauge-0":
@@ -165,7 +172,7 @@ func TestValidate(t *testing.T) {
 	for _, field := range render.Fields() {
 		all = append(all, render.Fate{Field: field})
 	}
-	if err := (render.Target{Name: "x", Fates: all}).Validate(); err != nil {
+	if err := (render.Target{Name: "x", Fates: fates(all)}).Validate(); err != nil {
 		t.Error(err)
 	}
 	for name, c := range map[string]struct {
@@ -174,10 +181,10 @@ func TestValidate(t *testing.T) {
 	}{
 		"missing":  {all[1:], all[0].Field + " has 0 fates"},
 		"twice":    {append(all[:len(all):len(all)], all[0]), all[0].Field + " has 2 fates"},
-		"unknown":  {append(all[:len(all):len(all)], render.Fate{Field: "machine.sails"}), "machine.sails is no field of a definition"},
+		"unknown":  {append(all[:len(all):len(all)], render.Fate{Field: "machine.sails"}), "machine.sails is not a field of a definition"},
 		"unspoken": {append(all[1:len(all):len(all)], render.Fate{Field: all[0].Field, Outcome: render.LeftOut}), "left out without saying how or why"},
 	} {
-		if err := (render.Target{Name: "x", Fates: c.fates}).Validate(); err == nil || !strings.Contains(err.Error(), c.want) {
+		if err := (render.Target{Name: "x", Fates: fates(c.fates)}).Validate(); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -32,10 +32,10 @@ type Target struct {
 	Summary string
 	// Writes lists the files as patterns, such as "MACHINE/user-data".
 	Writes []string
-	// Fates says what becomes of each field of a definition.
-	Fates []Fate
-	// Overrides says what becomes of fields otherwise than Fates does for one
-	// machine, such as for one whose system reads less; nil is nothing.
+	// Fates returns what becomes of each field of a definition.
+	Fates func() []Fate
+	// Overrides returns the fates that differ for one machine, such as for one whose
+	// system reads less. It may be nil.
 	Overrides func(job *Job, m *fleet.Machine) []Fate
 	// Tools lists the programs that the host needs to use the files.
 	Tools []string

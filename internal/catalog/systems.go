@@ -1,133 +1,107 @@
-// Package catalog is the data compiled into Stavren: the operating systems that
-// images hold, and what each family of them calls things.
+// Package catalog is the list of operating systems that images hold: families.go
+// says what systems of a kind have in common, and systems.go lists their releases.
 package catalog
 
 import (
+	"slices"
+	"sync"
 	"time"
 
 	"stavren.example/stavren/fleet"
 )
 
-// Family is what systems of one kind have in common.
-type Family struct {
-	Name string
-	// PackageManager is the command that installs packages.
-	PackageManager string
-	// ServiceManager is what starts services.
-	ServiceManager string
-	// AdminGroup is the group whose members may become the administrator.
-	AdminGroup string
-	// Shell is the login shell that users expect.
-	Shell string
-	// RootGroup is the group of the administrator's own files.
-	RootGroup string
-}
-
-// Names of families that need more than their data says.
-const (
-	FreeBSD = "FreeBSD"
-	Windows = "Windows"
-)
-
-// Linux reports whether the system's kernel is Linux.
-func (s System) Linux() bool { return s.Family.Name != FreeBSD && s.Family.Name != Windows }
-
-// Keyboard reports whether cloud-init sets the console's keyboard on the system
-// (cc_keyboard, which knows four families).
-func (s System) Keyboard() bool {
-	switch s.Family.Name {
-	case "Debian", "Red Hat", "SUSE", "Arch":
-		return true
-	}
-	return false
-}
-
-// The families of systems.
-var (
-	debian  = Family{Name: "Debian", PackageManager: "apt", ServiceManager: "systemd", AdminGroup: "sudo", Shell: "/bin/bash", RootGroup: "root"}
-	redHat  = Family{Name: "Red Hat", PackageManager: "dnf", ServiceManager: "systemd", AdminGroup: "wheel", Shell: "/bin/bash", RootGroup: "root"}
-	suse    = Family{Name: "SUSE", PackageManager: "zypper", ServiceManager: "systemd", AdminGroup: "wheel", Shell: "/bin/bash", RootGroup: "root"}
-	alpine  = Family{Name: "Alpine", PackageManager: "apk", ServiceManager: "openrc", AdminGroup: "wheel", Shell: "/bin/ash", RootGroup: "root"}
-	arch    = Family{Name: "Arch", PackageManager: "pacman", ServiceManager: "systemd", AdminGroup: "wheel", Shell: "/bin/bash", RootGroup: "root"}
-	freeBSD = Family{Name: "FreeBSD", PackageManager: "pkg", ServiceManager: "rc", AdminGroup: "wheel", Shell: "/bin/sh", RootGroup: "wheel"}
-	windows = Family{Name: "Windows", PackageManager: "", ServiceManager: "windows", AdminGroup: "Administrators", Shell: "", RootGroup: ""}
-)
-
-// System is one version of an operating system.
+// System is one release of an operating system.
 type System struct {
 	// Name is what a definition calls it, such as "debian-12".
 	Name string
 	// Title is its full name.
 	Title  string
 	Family Family
-	// MinMemory and MinDisk are the least that its makers say it runs in, for a
-	// server without a desktop.
+	// MinMemory and MinDisk are the least that its makers require for a server
+	// without a desktop.
 	MinMemory, MinDisk fleet.Bytes
-	// Login is the account that its cloud image comes with.
+	// Login is the account that its cloud image includes.
 	Login string
-	// EndOfLife is the last day with security updates from its makers at no
-	// charge, long-term support included; zero for a rolling system.
+	// EndOfLife is the last day of free security updates from its makers, including
+	// long-term support. It is zero for a rolling system.
 	EndOfLife time.Time
-	// UEFI and TPM say that it does not install without them.
+	// UEFI and TPM report whether it needs them to install.
 	UEFI, TPM bool
 }
 
-func day(year int, month time.Month, dayOfMonth int) time.Time {
-	return time.Date(year, month, dayOfMonth, 0, 0, 0, 0, time.UTC)
+// release is one line of the list: name, title, family, least memory and disk, login,
+// end of support, and whether it needs UEFI and a TPM.
+type release struct {
+	name, title, family string
+	memory, disk        fleet.Bytes
+	login               string
+	// endOfLife is a date such as "2028-06-30", or empty for a rolling system.
+	endOfLife string
+	uefi, tpm bool
 }
 
-// systems is the built-in list, by family and then by age. It holds the
-// versions in support and the last one out of support. Dates and needs are
-// those that the makers publish, looked at in November 2026.
-var systems = []System{
-	{"debian-11", "Debian 11 (bullseye)", debian, 256 * fleet.MiB, 2 * fleet.GiB, "debian", day(2026, time.August, 31), false, false},
-	{"debian-12", "Debian 12 (bookworm)", debian, 256 * fleet.MiB, 2 * fleet.GiB, "debian", day(2028, time.June, 30), false, false},
-	{"debian-13", "Debian 13 (trixie)", debian, 256 * fleet.MiB, 3 * fleet.GiB, "debian", day(2030, time.June, 30), false, false},
-	{"ubuntu-20.04", "Ubuntu 20.04 LTS", debian, 512 * fleet.MiB, 3 * fleet.GiB, "ubuntu", day(2025, time.May, 31), false, false},
-	{"ubuntu-22.04", "Ubuntu 22.04 LTS", debian, 512 * fleet.MiB, 3 * fleet.GiB, "ubuntu", day(2027, time.May, 31), false, false},
-	{"ubuntu-24.04", "Ubuntu 24.04 LTS", debian, 512 * fleet.MiB, 4 * fleet.GiB, "ubuntu", day(2029, time.May, 31), false, false},
-	{"ubuntu-26.04", "Ubuntu 26.04 LTS", debian, 512 * fleet.MiB, 4 * fleet.GiB, "ubuntu", day(2031, time.May, 31), false, false},
-	{"fedora-42", "Fedora Linux 42", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2026, time.May, 13), false, false},
-	{"fedora-43", "Fedora Linux 43", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2026, time.December, 9), false, false},
-	{"fedora-44", "Fedora Linux 44", redHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", day(2027, time.June, 2), false, false},
-	{"almalinux-8", "AlmaLinux 8", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2029, time.March, 1), false, false},
-	{"almalinux-9", "AlmaLinux 9", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2032, time.May, 31), false, false},
-	{"almalinux-10", "AlmaLinux 10", redHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", day(2035, time.May, 31), false, false},
-	{"opensuse-leap-15.6", "openSUSE Leap 15.6", suse, 1 * fleet.GiB, 5 * fleet.GiB, "opensuse", day(2026, time.April, 30), false, false},
-	{"opensuse-leap-16.0", "openSUSE Leap 16.0", suse, 1 * fleet.GiB, 5 * fleet.GiB, "opensuse", day(2027, time.October, 31), false, false},
-	{"alpine-3.20", "Alpine Linux 3.20", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2026, time.April, 1), false, false},
-	{"alpine-3.21", "Alpine Linux 3.21", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2026, time.November, 1), false, false},
-	{"alpine-3.22", "Alpine Linux 3.22", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2027, time.May, 1), false, false},
-	{"alpine-3.23", "Alpine Linux 3.23", alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", day(2027, time.November, 1), false, false},
-	{"arch", "Arch Linux", arch, 512 * fleet.MiB, 2 * fleet.GiB, "arch", time.Time{}, false, false},
-	{"freebsd-13", "FreeBSD 13", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2026, time.April, 30), false, false},
-	{"freebsd-14", "FreeBSD 14", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2028, time.November, 30), false, false},
-	{"freebsd-15", "FreeBSD 15", freeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", day(2029, time.December, 31), false, false},
-	{"windows-server-2012-r2", "Windows Server 2012 R2", windows, 512 * fleet.MiB, 32 * fleet.GiB, "Administrator", day(2023, time.October, 10), false, false},
-	{"windows-server-2016", "Windows Server 2016", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2027, time.January, 12), false, false},
-	{"windows-server-2019", "Windows Server 2019", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2029, time.January, 9), false, false},
-	{"windows-server-2022", "Windows Server 2022", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2031, time.October, 14), false, false},
-	{"windows-server-2025", "Windows Server 2025", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", day(2034, time.October, 10), false, false},
-	{"windows-10", "Windows 10", windows, 2 * fleet.GiB, 32 * fleet.GiB, "Admin", day(2025, time.October, 14), false, false},
-	{"windows-11", "Windows 11", windows, 4 * fleet.GiB, 64 * fleet.GiB, "Admin", day(2027, time.October, 12), true, true},
+// releases is the built-in list, by family and then by age. It has the supported
+// releases and the last unsupported one. Dates and needs are those that the makers
+// published as of November 2026.
+var releases = [...]release{
+	{"debian-11", "Debian 11 (bullseye)", Debian, 256 * fleet.MiB, 2 * fleet.GiB, "debian", "2026-08-31", false, false},
+	{"debian-12", "Debian 12 (bookworm)", Debian, 256 * fleet.MiB, 2 * fleet.GiB, "debian", "2028-06-30", false, false},
+	{"debian-13", "Debian 13 (trixie)", Debian, 256 * fleet.MiB, 3 * fleet.GiB, "debian", "2030-06-30", false, false},
+	{"ubuntu-20.04", "Ubuntu 20.04 LTS", Debian, 512 * fleet.MiB, 3 * fleet.GiB, "ubuntu", "2025-05-31", false, false},
+	{"ubuntu-22.04", "Ubuntu 22.04 LTS", Debian, 512 * fleet.MiB, 3 * fleet.GiB, "ubuntu", "2027-05-31", false, false},
+	{"ubuntu-24.04", "Ubuntu 24.04 LTS", Debian, 512 * fleet.MiB, 4 * fleet.GiB, "ubuntu", "2029-05-31", false, false},
+	{"ubuntu-26.04", "Ubuntu 26.04 LTS", Debian, 512 * fleet.MiB, 4 * fleet.GiB, "ubuntu", "2031-05-31", false, false},
+	{"fedora-42", "Fedora Linux 42", RedHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", "2026-05-13", false, false},
+	{"fedora-43", "Fedora Linux 43", RedHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", "2026-12-09", false, false},
+	{"fedora-44", "Fedora Linux 44", RedHat, 1 * fleet.GiB, 5 * fleet.GiB, "fedora", "2027-06-02", false, false},
+	{"almalinux-8", "AlmaLinux 8", RedHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", "2029-03-01", false, false},
+	{"almalinux-9", "AlmaLinux 9", RedHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", "2032-05-31", false, false},
+	{"almalinux-10", "AlmaLinux 10", RedHat, 1536 * fleet.MiB, 10 * fleet.GiB, "almalinux", "2035-05-31", false, false},
+	{"opensuse-leap-15.6", "openSUSE Leap 15.6", SUSE, 1 * fleet.GiB, 5 * fleet.GiB, "opensuse", "2026-04-30", false, false},
+	{"opensuse-leap-16.0", "openSUSE Leap 16.0", SUSE, 1 * fleet.GiB, 5 * fleet.GiB, "opensuse", "2027-10-31", false, false},
+	{"alpine-3.20", "Alpine Linux 3.20", Alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", "2026-04-01", false, false},
+	{"alpine-3.21", "Alpine Linux 3.21", Alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", "2026-11-01", false, false},
+	{"alpine-3.22", "Alpine Linux 3.22", Alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", "2027-05-01", false, false},
+	{"alpine-3.23", "Alpine Linux 3.23", Alpine, 128 * fleet.MiB, 1 * fleet.GiB, "alpine", "2027-11-01", false, false},
+	{"arch", "Arch Linux", Arch, 512 * fleet.MiB, 2 * fleet.GiB, "arch", "", false, false},
+	{"freebsd-13", "FreeBSD 13", FreeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", "2026-04-30", false, false},
+	{"freebsd-14", "FreeBSD 14", FreeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", "2028-11-30", false, false},
+	{"freebsd-15", "FreeBSD 15", FreeBSD, 256 * fleet.MiB, 4 * fleet.GiB, "freebsd", "2029-12-31", false, false},
+	{"windows-server-2012-r2", "Windows Server 2012 R2", Windows, 512 * fleet.MiB, 32 * fleet.GiB, "Administrator", "2023-10-10", false, false},
+	{"windows-server-2016", "Windows Server 2016", Windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", "2027-01-12", false, false},
+	{"windows-server-2019", "Windows Server 2019", Windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", "2029-01-09", false, false},
+	{"windows-server-2022", "Windows Server 2022", Windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", "2031-10-14", false, false},
+	{"windows-server-2025", "Windows Server 2025", Windows, 2 * fleet.GiB, 32 * fleet.GiB, "Administrator", "2034-10-10", false, false},
+	{"windows-10", "Windows 10", Windows, 2 * fleet.GiB, 32 * fleet.GiB, "Admin", "2025-10-14", false, false},
+	{"windows-11", "Windows 11", Windows, 4 * fleet.GiB, 64 * fleet.GiB, "Admin", "2027-10-12", true, true},
 }
+
+// system returns the release as a System. A test parses every date.
+func (r release) system() System {
+	endOfLife, _ := time.Parse(time.DateOnly, r.endOfLife)
+	return System{r.name, r.title, familyNamed(r.family), r.memory, r.disk, r.login, endOfLife, r.uefi, r.tpm}
+}
+
+// systems is made when it is first needed, since most commands need only one.
+var systems = sync.OnceValue(func() []System {
+	systems := make([]System, 0, len(releases))
+	for _, release := range releases {
+		systems = append(systems, release.system())
+	}
+	return systems
+})
 
 // Systems returns the built-in list of operating systems, by family and age.
-func Systems() []System { return append([]System(nil), systems...) }
+func Systems() []System { return slices.Clone(systems()) }
 
-// Lookup returns the system of that name.
+// Lookup returns the built-in system of that name.
 func Lookup(name string) (System, bool) {
-	for _, system := range systems {
+	for _, system := range systems() {
 		if system.Name == name {
 			return system, true
 		}
 	}
 	return System{}, false
-}
-
-// families are what a definition calls them.
-var families = map[string]Family{
-	"debian": debian, "red-hat": redHat, "suse": suse, "alpine": alpine, "arch": arch, "freebsd": freeBSD, "windows": windows,
 }
 
 // Find returns the system of that name: the definition's own, or the built-in one.
@@ -137,29 +111,34 @@ func Find(f *fleet.Fleet, name string) (System, bool) {
 		return Lookup(name)
 	}
 	system := System{
-		Name: own.Name, Title: own.Title, Family: families[own.Family],
+		Name: own.Name, Title: own.Title,
 		MinMemory: own.MinMemory, MinDisk: own.MinDisk, Login: own.Login, EndOfLife: own.EndOfLife,
+	}
+	for _, family := range families {
+		if family.Key == own.Family {
+			system.Family = family
+		}
 	}
 	if system.Title == "" {
 		system.Title = own.Name
 	}
 	if system.MinMemory == 0 {
-		system.MinMemory = 256 * fleet.MiB
+		system.MinMemory = fleet.DefaultMinMemory
 	}
 	if system.MinDisk == 0 {
-		system.MinDisk = 2 * fleet.GiB
+		system.MinDisk = fleet.DefaultMinDisk
 	}
 	return system, true
 }
 
-// Of returns the system on the image of a machine. A machine whose image or
-// system is unknown is treated as Debian 12, which check has refused by then.
+// Of returns the system of a machine. If the image or its system is unknown, which
+// check reports, it returns Debian 12.
 func Of(f *fleet.Fleet, m *fleet.Machine) System {
 	if image := f.Image(m.Image); image != nil {
 		if system, ok := Find(f, image.OS); ok {
 			return system
 		}
 	}
-	standard, _ := Lookup("debian-12")
-	return standard
+	system, _ := Lookup("debian-12")
+	return system
 }

@@ -87,7 +87,7 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 	if err != nil {
 		return err
 	}
-	if prices != nil && slices.Contains(stavren.Platforms(), target.Name) {
+	if prices != nil && slices.Contains(stavren.Clouds(), target.Name) {
 		options.Size = func(m *fleet.Machine) string {
 			if o, _, err := stavren.Choose(f, m, target.Name, prices); err == nil && o.Known {
 				return o.Size.Name

@@ -49,7 +49,7 @@ func jsonTargets(targets []render.Target) []any {
 	list := []any{}
 	for _, target := range targets {
 		fates := []any{}
-		for _, fate := range target.Fates {
+		for _, fate := range target.Fates() {
 			fates = append(fates, map[string]string{"field": fate.Field, "fate": fate.Outcome.String(), "how": fate.How})
 		}
 		list = append(list, map[string]any{"name": target.Name, "summary": target.Summary, "writes": target.Writes, "fates": fates})
@@ -66,8 +66,9 @@ func (s *session) printTargets(targets []render.Target) {
 // printFates says what a target does not carry as it is, and how or why.
 func (s *session) printFates(target render.Target) {
 	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {
-		notes := make([]render.Note, len(target.Fates))
-		for i, fate := range target.Fates {
+		fates := target.Fates()
+		notes := make([]render.Note, len(fates))
+		for i, fate := range fates {
 			notes[i].Fate = fate
 		}
 		list := ways(notes, outcome)
@@ -98,7 +99,7 @@ func (s *session) printMatrix(targets []render.Target) {
 			fmt.Fprintln(s.stdout)
 		}
 		outcomes[i] = map[string]render.Outcome{}
-		for _, fate := range target.Fates {
+		for _, fate := range target.Fates() {
 			outcomes[i][fate.Field] = fate.Outcome
 		}
 	}

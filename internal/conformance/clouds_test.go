@@ -95,8 +95,6 @@ func busy(t *testing.T) *fleet.Fleet {
 	return f
 }
 
-var clouds = []string{"heat", "cloudformation", "arm", "gce", "oci", "droplet"}
-
 // knownProperties are the properties of each resource type that the platforms'
 // public references list, as far as they are used or could be.
 var knownProperties = map[string]string{

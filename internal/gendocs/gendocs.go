@@ -101,7 +101,7 @@ func Targets() string {
 }
 
 func fate(target render.Target, field string) render.Fate {
-	for _, fate := range target.Fates {
+	for _, fate := range target.Fates() {
 		if fate.Field == field {
 			return fate
 		}

@@ -1,9 +1,8 @@
-// Package golden renders the demo for the tests of targets and compares files
-// with those that were read and found good.
+// Package golden renders the demo for the tests of targets and compares the result
+// with files that people have reviewed.
 package golden
 
 import (
-	"bytes"
 	"context"
 	"flag"
 	"os"
@@ -19,7 +18,7 @@ import (
 
 var update = flag.Bool("update", false, "rewrite the golden files")
 
-// Machines are the machines of the demo, one of each kind.
+// Machines names one machine of each kind in the demo.
 var Machines = []string{"almanac", "store", "gauge-1", "chartroom", "harbour-log", "ferry-desk"}
 
 // Demo loads the demo fleet.
@@ -32,7 +31,7 @@ func Demo(t testing.TB) *fleet.Fleet {
 	return f
 }
 
-// Render renders machines of a fleet, or all, with secrets made up.
+// Render renders some machines of a fleet, or all, with made-up secrets.
 func Render(t testing.TB, target render.Target, f *fleet.Fleet, machines ...string) map[string]render.File {
 	t.Helper()
 	options := render.Options{Machines: machines, Secrets: func(secret *fleet.Secret) (string, error) { return "high " + secret.Name, nil }}
@@ -50,9 +49,9 @@ func Render(t testing.TB, target render.Target, f *fleet.Fleet, machines ...stri
 	return byName
 }
 
-// Compare holds files against those below testdata, whose names have dots for
-// slashes. Seed images, which have tests of their own, are left out. With
-// -update it rewrites them; without, a file that no test renders is an error.
+// Compare compares files with those below testdata, whose names have dots instead of
+// slashes. It skips seed images, which have tests of their own. With -update it
+// rewrites the files. Without, a file that no test renders is an error.
 func Compare(t *testing.T, files map[string]render.File) {
 	t.Helper()
 	expected := map[string]bool{}
@@ -71,17 +70,17 @@ func Compare(t *testing.T, files map[string]render.File) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if !bytes.Equal(file.Data, want) {
-			t.Errorf("%s differs; go test -update rewrites it. got:\n%s", name, file.Data)
+		if diff := Diff(name, string(want), string(file.Data)); diff != "" {
+			t.Errorf("%s differs; go test -update rewrites it:\n%s", name, diff)
 		}
 	}
-	there, err := filepath.Glob("testdata/*")
+	existing, err := filepath.Glob("testdata/*")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range there {
+	for _, name := range existing {
 		if info, err := os.Stat(name); err == nil && !info.IsDir() && !expected[name] {
-			t.Errorf("%s is rendered by nothing", name)
+			t.Errorf("no test renders %s", name)
 		}
 	}
 }

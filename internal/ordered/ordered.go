@@ -1,6 +1,5 @@
-// Package ordered holds maps that keep the order in which they were put
-// together, and writes them as JSON or YAML: templates read best in the order of
-// the format's own documentation.
+// Package ordered provides maps that keep the order of their keys, and writes them as
+// JSON or YAML: templates read best in the order of the format's documentation.
 package ordered
 
 import (
@@ -13,20 +12,24 @@ import (
 	"stavren.example/stavren/internal/yamltext"
 )
 
-// Map is a map in order.
+// Map is a map that keeps the order of its keys.
 type Map struct {
 	keys   []string
 	values []any
 }
 
-// List is a list of whatever [Of] takes.
+// List is a list of values that [Of] takes.
 type List []any
 
-// Of makes a map of keys and values by turns. A value that is nil, an empty text,
-// an empty list or an empty map leaves its key out; [Keep] keeps it.
+// Of returns a map of alternating keys and values. A key is left out if its value is
+// nil or an empty text, list or map; [Keep] keeps it. A key without a value is a
+// mistake of the caller, and panics.
 func Of(pairs ...any) *Map {
+	if len(pairs)%2 != 0 {
+		panic(fmt.Sprintf("ordered.Of: the key %v has no value", pairs[len(pairs)-1]))
+	}
 	m := &Map{}
-	for i := 0; i+1 < len(pairs); i += 2 {
+	for i := 0; i < len(pairs); i += 2 {
 		m.Set(pairs[i].(string), pairs[i+1])
 	}
 	return m
@@ -44,7 +47,7 @@ func (m *Map) Set(key string, value any) {
 	m.values = append(m.values, value)
 }
 
-// Len counts the keys.
+// Len returns the number of keys.
 func (m *Map) Len() int {
 	if m == nil {
 		return 0
@@ -54,7 +57,7 @@ func (m *Map) Len() int {
 
 type keep struct{ value any }
 
-// Keep marks a value that stays although it is empty.
+// Keep marks a value that is kept although it is empty.
 func Keep(value any) any { return keep{value} }
 
 func isEmpty(value any) bool {
@@ -73,7 +76,7 @@ func isEmpty(value any) bool {
 	return false
 }
 
-// MarshalJSON writes the map in its order.
+// MarshalJSON encodes the map with its keys in order.
 func (m *Map) MarshalJSON() ([]byte, error) {
 	var out bytes.Buffer
 	out.WriteByte('{')
@@ -97,7 +100,7 @@ func (m *Map) MarshalJSON() ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// JSON writes the map as an indented document with a line end.
+// JSON encodes the map as an indented document that ends in a newline.
 func (m *Map) JSON() ([]byte, error) {
 	flat, err := m.MarshalJSON()
 	if err != nil {
@@ -111,7 +114,7 @@ func (m *Map) JSON() ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// Node turns the map into a YAML node.
+// Node returns the map as a YAML node.
 func (m *Map) Node() *yaml.Node { return node(m) }
 
 func node(value any) *yaml.Node {

@@ -1,5 +1,5 @@
-// Package offer says which sizes of a platform satisfy a machine, and what they
-// cost by a price sheet.
+// Package sizing finds the sizes of a platform that satisfy a machine, and what
+// they cost according to a price sheet.
 package sizing
 
 import (
@@ -9,78 +9,72 @@ import (
 	"strings"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/nearest"
 )
 
 // Offer is one size that satisfies a machine.
 type Offer struct {
-	Size catalog.Size
-	// CPUs and Memory are what the machine gets: the size's, or of a flexible
-	// size what comes closest to what was asked.
+	Size Size
+	// CPUs and Memory are what the machine gets: those of the size, or for a
+	// flexible size the closest to what it needs.
 	CPUs   int
 	Memory fleet.Bytes
-	// OwnDisk says that the size's own disk is too small for the root disk, so
-	// that one of its own has to be bought, on platforms that sell such.
+	// OwnDisk says that the disk included in the size is too small for the root
+	// disk, so that a separate disk has to be bought.
 	OwnDisk bool
-	// Hourly is the price of an hour with disks and public address; Known says
-	// that the sheet has every price that goes into it.
+	// Hourly is the price per hour, including disks and a public address. Known says
+	// that the price sheet has every price that is part of it.
 	Hourly Price
 	Known  bool
 }
 
-// NoFitError says that no size of a platform satisfies a machine.
+// NoFitError reports that no size of a platform satisfies a machine.
 type NoFitError struct {
 	Machine, Platform string
-	// Nearest is the size that lacks least, and Lacks what it lacks in words; it
-	// is nil where the platform has no size at all for the architecture.
-	Nearest *catalog.Size
+	// Nearest is the size that lacks least, and Lacks says what it lacks. Nearest is
+	// nil if the platform has no size at all for the architecture.
+	Nearest *Size
 	Lacks   string
 }
 
+// Error says which machine and platform, and what the nearest size lacks.
 func (e *NoFitError) Error() string {
 	if e.Nearest == nil {
 		return fmt.Sprintf("%s has no size for machine %s", e.Platform, e.Machine)
 	}
-	return fmt.Sprintf("no size of %s satisfies machine %s; the nearest is %s, which lacks %s", e.Platform, e.Machine, e.Nearest.Name, e.Lacks)
+	return fmt.Sprintf("no size of %s satisfies machine %s; %s", e.Platform, e.Machine, e.Reason())
 }
 
-// Sizes returns a platform's sizes for a fleet: those that the definition lists,
-// or the public ones.
-func Sizes(f *fleet.Fleet, platform string) []catalog.Size {
-	if said := f.Platform(platform); said != nil && len(said.Sizes) > 0 {
-		var sizes []catalog.Size
-		for _, size := range said.Sizes {
-			sizes = append(sizes, catalog.Size{Name: size.Name, CPUs: size.CPUs, Memory: size.Memory, Disk: size.Disk, Arch: size.Arch})
-		}
-		return sizes
+// Reason says why nothing fits, without naming machine and platform.
+func (e *NoFitError) Reason() string {
+	if e.Nearest == nil {
+		return "no size for its architecture"
 	}
-	return catalog.Sizes(platform)
+	return fmt.Sprintf("the nearest is %s, which lacks %s", e.Nearest.Name, e.Lacks)
 }
 
-// For returns the offers of a platform that satisfy a machine: the cheapest first
-// where the sheet prices them, else the closest.
-func For(f *fleet.Fleet, m *fleet.Machine, platform string, sheet *Sheet) ([]Offer, error) {
-	sizes := Sizes(f, platform)
+// Fit returns the offers of a platform that satisfy a machine: the cheapest first
+// if the price sheet, which may be nil, has all prices, and else the closest.
+func Fit(f *fleet.Fleet, m *fleet.Machine, market *Market, prices *Prices) ([]Offer, error) {
+	sizes := market.SizesFor(f)
 	arch := archOf(f, m)
 	var offers []Offer
 	for _, size := range sizes {
-		if o, fits := fit(m, arch, size, platform); fits {
-			o.Hourly, o.Known = sheet.price(f, m, platform, o)
+		if o, ok := offer(m, arch, size, market); ok {
+			o.Hourly, o.Known = prices.hourly(f, m, market, o)
 			offers = append(offers, o)
 		}
 	}
 	if len(offers) == 0 {
-		return nil, noFit(m, arch, platform, sizes)
+		return nil, noFit(m, arch, market, sizes)
 	}
 	slices.SortStableFunc(offers, func(a, b Offer) int {
-		if a.Known != b.Known {
-			if a.Known {
-				return -1
-			}
+		switch {
+		case a.Known && !b.Known:
+			return -1
+		case b.Known && !a.Known:
 			return 1
-		}
-		if a.Known && a.Hourly != b.Hourly {
+		case a.Known && a.Hourly != b.Hourly:
 			return cmp.Compare(a.Hourly, b.Hourly)
 		}
 		return cmp.Compare(a.excess(m), b.excess(m))
@@ -89,41 +83,41 @@ func For(f *fleet.Fleet, m *fleet.Machine, platform string, sheet *Sheet) ([]Off
 }
 
 // Choose returns the size that a machine gets on a platform: the one that the
-// machine or the platform names, or the first of [For].
-func Choose(f *fleet.Fleet, m *fleet.Machine, platform string, sheet *Sheet) (o Offer, named bool, err error) {
-	name := Named(f, m, platform)
+// machine or the platform's settings name, or the first of [Fit].
+func Choose(f *fleet.Fleet, m *fleet.Machine, market *Market, prices *Prices) (o Offer, named bool, err error) {
+	name := Named(f, m, market.Name)
 	if name == "" {
-		offers, err := For(f, m, platform, sheet)
+		offers, err := Fit(f, m, market, prices)
 		if err != nil {
 			return Offer{}, false, err
 		}
 		return offers[0], false, nil
 	}
 	var known []string
-	for _, size := range Sizes(f, platform) {
+	for _, size := range market.SizesFor(f) {
 		known = append(known, size.Name)
 		if size.Name != name {
 			continue
 		}
-		o, fits := fit(m, archOf(f, m), size, platform)
-		if !fits {
-			return Offer{}, true, &NoFitError{m.Name, platform, &size, lacks(m, archOf(f, m), size, platform)}
+		o, ok := offer(m, archOf(f, m), size, market)
+		if !ok {
+			return Offer{}, true, &NoFitError{m.Name, market.Name, &size, lack(m, archOf(f, m), size, market)}
 		}
-		o.Hourly, o.Known = sheet.price(f, m, platform, o)
+		o.Hourly, o.Known = prices.hourly(f, m, market, o)
 		return o, true, nil
 	}
-	return Offer{}, true, fmt.Errorf("%s has no size %q; %s", platform, name, nearest.Remedy(name, known))
+	return Offer{}, true, fmt.Errorf("%s has no size %q; %s", market.Name, name, nearest.Remedy(name, known))
 }
 
-// Named is the size that a definition names for a machine, or empty.
+// Named returns the size that a definition names for a machine, or "".
 func Named(f *fleet.Fleet, m *fleet.Machine, platform string) string {
-	for _, said := range m.Platforms {
-		if said.Name == platform && said.Size != "" {
-			return said.Size
+	for _, given := range m.Platforms {
+		if given.Name == platform && given.Size != "" {
+			return given.Size
 		}
 	}
-	if said := f.Platform(platform); said != nil {
-		return said.Size
+	if given := f.Platform(platform); given != nil {
+		return given.Size
 	}
 	return ""
 }
@@ -135,24 +129,22 @@ func archOf(f *fleet.Fleet, m *fleet.Machine) string {
 	return fleet.DefaultArch
 }
 
-// fixedDisk reports whether a platform's machines have the disk of their size
-// and no other as their root disk.
-func fixedDisk(platform string) bool { return platform == "droplet" }
-
-func fit(m *fleet.Machine, arch string, size catalog.Size, platform string) (Offer, bool) {
+// offer returns what a machine gets from a size, and whether that is enough.
+func offer(m *fleet.Machine, arch string, size Size, market *Market) (Offer, bool) {
 	o := Offer{Size: size, CPUs: size.CPUs, Memory: size.Memory}
 	if size.Flexible() {
 		o.CPUs = max(size.CPUs, m.Resources.CPUs)
 		if arch == "amd64" {
 			o.CPUs += o.CPUs % 2 // one of the platform's processors is two threads
 		}
-		o.Memory = max(size.Memory, (m.Resources.Memory+fleet.GiB-1)/fleet.GiB*fleet.GiB, fleet.Bytes(processors(o.CPUs, arch))*fleet.GiB)
+		wanted := (m.Resources.Memory + fleet.GiB - 1) / fleet.GiB * fleet.GiB
+		o.Memory = max(size.Memory, wanted, fleet.Bytes(processors(o.CPUs, arch))*fleet.GiB)
 	}
 	o.OwnDisk = size.Disk > 0 && size.Disk < m.Disks[0].Size
-	return o, lacks(m, arch, size, platform) == ""
+	return o, lack(m, arch, size, market) == ""
 }
 
-// processors counts the platform's own processors of a flexible size.
+// processors returns the number of the platform's own processors in a flexible size.
 func processors(cpus int, arch string) int {
 	if arch == "amd64" {
 		return (cpus + 1) / 2
@@ -160,8 +152,8 @@ func processors(cpus int, arch string) int {
 	return cpus
 }
 
-// lacks says in words what a size does not give a machine, or nothing.
-func lacks(m *fleet.Machine, arch string, size catalog.Size, platform string) string {
+// lack says what a size lacks for a machine, or returns "".
+func lack(m *fleet.Machine, arch string, size Size, market *Market) string {
 	cpus, memory := max(size.CPUs, size.MaxCPUs), max(size.Memory, size.MaxMemory)
 	switch {
 	case size.Arch != "" && size.Arch != arch:
@@ -170,40 +162,42 @@ func lacks(m *fleet.Machine, arch string, size catalog.Size, platform string) st
 		return fmt.Sprintf("cpus: %d of %d", cpus, m.Resources.CPUs)
 	case memory < m.Resources.Memory:
 		return fmt.Sprintf("memory: %v of %v", memory, m.Resources.Memory)
-	case fixedDisk(platform) && size.Disk < m.Disks[0].Size:
+	case market.Disks.FixedRoot && size.Disk < m.Disks[0].Size:
 		return fmt.Sprintf("disk: %v of %v", size.Disk, m.Disks[0].Size)
 	}
 	return ""
 }
 
-// excess is how much more than asked an offer gives, as a share of what was
-// asked; 0 is an exact fit.
+// excess returns how much more than needed an offer provides, as a share of what is
+// needed. An exact fit has 0.
 func (o Offer) excess(m *fleet.Machine) float64 {
 	return float64(o.CPUs)/float64(m.Resources.CPUs) + float64(o.Memory)/float64(m.Resources.Memory) - 2
 }
 
 // noFit finds the size that lacks least.
-func noFit(m *fleet.Machine, arch, platform string, sizes []catalog.Size) error {
-	e := &NoFitError{Machine: m.Name, Platform: platform}
+func noFit(m *fleet.Machine, arch string, market *Market, sizes []Size) error {
+	share := func(has, needed int64) float64 { return min(1, float64(has)/float64(needed)) }
+	e := &NoFitError{Machine: m.Name, Platform: market.Name}
 	best := -1.0
 	for _, size := range sizes {
 		if size.Arch != "" && size.Arch != arch {
 			continue
 		}
-		share := min(1, float64(max(size.CPUs, size.MaxCPUs))/float64(m.Resources.CPUs)) * min(1, float64(max(size.Memory, size.MaxMemory))/float64(m.Resources.Memory))
-		if fixedDisk(platform) {
-			share *= min(1, float64(size.Disk)/float64(m.Disks[0].Size))
+		total := share(int64(max(size.CPUs, size.MaxCPUs)), int64(m.Resources.CPUs)) *
+			share(int64(max(size.Memory, size.MaxMemory)), int64(m.Resources.Memory))
+		if market.Disks.FixedRoot {
+			total *= share(int64(size.Disk), int64(m.Disks[0].Size))
 		}
-		if share > best {
-			best = share
-			e.Nearest, e.Lacks = &size, lacks(m, arch, size, platform)
+		if total > best {
+			best = total
+			e.Nearest, e.Lacks = &size, lack(m, arch, size, market)
 		}
 	}
 	return e
 }
 
-// Waste says what an offer gives beyond what was asked, such as "+1 cpu, +2GiB",
-// or nothing.
+// Waste says what an offer provides beyond what the machine needs, such as
+// "+1 cpu, +2GiB", or returns "".
 func (o Offer) Waste(m *fleet.Machine) string {
 	var more []string
 	if extra := o.CPUs - m.Resources.CPUs; extra == 1 {

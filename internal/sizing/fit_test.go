@@ -1,4 +1,4 @@
-package sizing
+package sizing_test
 
 import (
 	"errors"
@@ -6,7 +6,8 @@ import (
 	"testing"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/internal/sizing"
+	"stavren.example/stavren/internal/targets"
 )
 
 func office(cpus int, memory fleet.Bytes, arch string) (*fleet.Fleet, *fleet.Machine) {
@@ -16,7 +17,17 @@ func office(cpus int, memory fleet.Bytes, arch string) (*fleet.Fleet, *fleet.Mac
 	return f, m
 }
 
-func names(offers []Offer) string {
+// market returns what a built-in cloud sells.
+func market(t *testing.T, name string) *sizing.Market {
+	t.Helper()
+	cloud, ok := targets.Cloud(name)
+	if !ok {
+		t.Fatalf("there is no cloud %s", name)
+	}
+	return cloud.Market()
+}
+
+func names(offers []sizing.Offer) string {
 	var list []string
 	for _, o := range offers {
 		list = append(list, o.Size.Name)
@@ -40,7 +51,7 @@ func TestClosest(t *testing.T) {
 		{"oci", "arm64", 3, 5 * fleet.GiB, "VM.Standard.A1.Flex"},
 	} {
 		f, m := office(c.cpus, c.memory, c.arch)
-		offers, err := For(f, m, c.platform, nil)
+		offers, err := sizing.Fit(f, m, market(t, c.platform), nil)
 		if err != nil || offers[0].Size.Name != c.want {
 			t.Errorf("%s, %d cpus, %v: %v, %v", c.platform, c.cpus, c.memory, names(offers), err)
 		}
@@ -56,7 +67,7 @@ func TestClosest(t *testing.T) {
 // and memory in whole GiB.
 func TestFlexible(t *testing.T) {
 	f, m := office(3, 5000*fleet.MiB, "amd64")
-	offers, err := For(f, m, "oci", nil)
+	offers, err := sizing.Fit(f, m, market(t, "oci"), nil)
 	if err != nil || offers[0].CPUs != 4 || offers[0].Memory != 5*fleet.GiB || offers[0].Waste(m) != "+1 cpu, +120MiB" {
 		t.Errorf("%+v, %v", offers, err)
 	}
@@ -64,12 +75,12 @@ func TestFlexible(t *testing.T) {
 
 func TestNothingFits(t *testing.T) {
 	f, m := office(64, 100*fleet.GiB, "amd64")
-	_, err := For(f, m, "droplet", nil)
-	var noFit *NoFitError
+	_, err := sizing.Fit(f, m, market(t, "droplet"), nil)
+	var noFit *sizing.NoFitError
 	if !errors.As(err, &noFit) || err.Error() != "no size of droplet satisfies machine almanac; the nearest is g-8vcpu-32gb, which lacks cpus: 8 of 64" {
 		t.Errorf("%v", err)
 	}
-	if _, err := For(f, m, "heat", nil); err == nil || err.Error() != "heat has no size for machine almanac" {
+	if _, err := sizing.Fit(f, m, market(t, "heat"), nil); err == nil || err.Error() != "heat has no size for machine almanac" {
 		t.Errorf("%v", err)
 	}
 }
@@ -77,15 +88,15 @@ func TestNothingFits(t *testing.T) {
 func TestNamed(t *testing.T) {
 	f, m := office(2, 4*fleet.GiB, "amd64")
 	f.Platforms = []*fleet.Platform{{Name: "gce", Size: "e2-standard-4"}}
-	if o, named, err := Choose(f, m, "gce", nil); err != nil || !named || o.Size.Name != "e2-standard-4" {
+	if o, named, err := sizing.Choose(f, m, market(t, "gce"), nil); err != nil || !named || o.Size.Name != "e2-standard-4" {
 		t.Errorf("%+v, %v", o, err)
 	}
 	m.Platforms = []*fleet.Platform{{Name: "gce", Size: "e2-small"}}
-	if _, _, err := Choose(f, m, "gce", nil); err == nil || !strings.Contains(err.Error(), "the nearest is e2-small, which lacks memory: 2GiB of 4GiB") {
+	if _, _, err := sizing.Choose(f, m, market(t, "gce"), nil); err == nil || !strings.Contains(err.Error(), "the nearest is e2-small, which lacks memory: 2GiB of 4GiB") {
 		t.Errorf("%v", err)
 	}
 	m.Platforms[0].Size = "e2-smal"
-	if _, _, err := Choose(f, m, "gce", nil); err == nil || !strings.Contains(err.Error(), `did you mean "e2-small"?`) {
+	if _, _, err := sizing.Choose(f, m, market(t, "gce"), nil); err == nil || !strings.Contains(err.Error(), `did you mean "e2-small"?`) {
 		t.Errorf("%v", err)
 	}
 }
@@ -103,13 +114,13 @@ oci,disk,0,XTS
 
 // TestPrices holds the sum by hand: size, 10 GiB of disk and the address.
 func TestPrices(t *testing.T) {
-	sheet, err := ReadSheet([]byte(prices))
+	sheet, err := sizing.ReadPrices([]byte(prices))
 	if err != nil || sheet.About != "made up" || sheet.Currency != "XTS" {
 		t.Fatalf("%+v, %v", sheet, err)
 	}
 	f, m := office(2, 2*fleet.GiB, "amd64")
 	m.PublicAddress = true
-	offers, err := For(f, m, "cloudformation", sheet)
+	offers, err := sizing.Fit(f, m, market(t, "cloudformation"), sheet)
 	if err != nil || offers[0].Size.Name != "t3.medium" || !offers[0].Known || offers[0].Hourly != 50000+1000+10000 {
 		t.Errorf("%+v, %v", offers[0], err)
 	}
@@ -117,11 +128,11 @@ func TestPrices(t *testing.T) {
 		t.Errorf("%s is said to have a price", last.Size.Name)
 	}
 	m.PublicAddress = false
-	offers, err = For(f, m, "oci", sheet)
+	offers, err = sizing.Fit(f, m, market(t, "oci"), sheet)
 	if err != nil || offers[0].Hourly != 20000+2*1000 {
 		t.Errorf("%+v, %v", offers[0], err)
 	}
-	for price, want := range map[Price]string{1234567: "1.23", 12345: "0.0123", 0: "0.0000"} {
+	for price, want := range map[sizing.Price]string{1234567: "1.23", 12345: "0.0123", 0: "0.0000"} {
 		if price.String() != want {
 			t.Errorf("%d is written %s", price, price)
 		}
@@ -131,17 +142,17 @@ func TestPrices(t *testing.T) {
 func TestSheetFaults(t *testing.T) {
 	const head = "platform,item,price,currency\n"
 	for text, want := range map[string]string{
-		"":                                    "starts with the line platform,item,price,currency",
-		"size,price\n":                        "starts with the line platform,item,price,currency",
+		"":                                    "the first line has to be platform,item,price,currency",
+		"size,price\n":                        "the first line has to be platform,item,price,currency",
 		head:                                  "has no prices",
 		head + "gce,e2-small,much,XTS\n":      `line 2: a price is a number such as 0.0104, not "much"`,
 		head + "gce,e2-small,-1,XTS\n":        "line 2: a price is a number",
 		head + "gce,e2-small,0.1234567,XTS\n": "more than six decimals",
-		head + "gce,a,1,XTS\ngce,b,1,EUR\n":   `line 3: currency "EUR", but the sheet has "XTS"`,
-		head + "gce,a,1,XTS\ngce,a,2,XTS\n":   "line 3: a of gce is priced twice",
+		head + "gce,a,1,XTS\ngce,b,1,EUR\n":   `line 3: the currency is "EUR", but "XTS" above`,
+		head + "gce,a,1,XTS\ngce,a,2,XTS\n":   "line 3: a of gce already has a price",
 		head + "gce,a,1\n":                    "wrong number of fields",
 	} {
-		if _, err := ReadSheet([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := sizing.ReadPrices([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
@@ -149,10 +160,10 @@ func TestSheetFaults(t *testing.T) {
 
 // TestSizeFiles reads the sizes of every platform and looks for what cannot be.
 func TestSizeFiles(t *testing.T) {
-	for _, platform := range catalog.Platforms() {
-		sizes := catalog.Sizes(platform.Name)
-		if platform.OwnSizes != (len(sizes) == 0) {
-			t.Errorf("%s has %d sizes", platform.Name, len(sizes))
+	for _, platform := range targets.Clouds() {
+		sizes, err := sizing.ReadSizes([]byte(platform.Cloud.Sizes))
+		if platform.Cloud.Sizes != "" && err != nil {
+			t.Errorf("%s/sizes.csv: %v", platform.Name, err)
 		}
 		seen := map[string]bool{}
 		for _, size := range sizes {
@@ -172,16 +183,8 @@ func TestSizeFiles(t *testing.T) {
 		"name,cpus,memory,arch,disk\na,1,1GiB,amd64,10\n":      `disk "10"`,
 		"name,cpus,memory,arch,disk\n,1,1GiB,amd64,\n":         "it has no name",
 	} {
-		if _, err := catalog.ReadSizes([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := sizing.ReadSizes([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}
-	}
-}
-
-func TestShorten(t *testing.T) {
-	long := strings.Repeat("almanac-", 10)
-	short := catalog.Shorten(long, 30)
-	if len(short) > 30 || !strings.HasPrefix(short, "almanac-almanac-almanac") || short == catalog.Shorten(long+"x", 30) || catalog.Shorten("store", 30) != "store" {
-		t.Errorf("%q", short)
 	}
 }

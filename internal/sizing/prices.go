@@ -16,10 +16,10 @@ import (
 // Price is an amount of money in millionths of a unit of its currency.
 type Price int64
 
-// HoursAMonth is what a month counts in prices: a twelfth of a year.
-const HoursAMonth = 730
+// HoursPerMonth is how many hours a month has in prices: a twelfth of a year.
+const HoursPerMonth = 730
 
-// String writes a price with two decimals, or four where it is small.
+// String returns the price with two decimals, or with four if it is below 1.
 func (p Price) String() string {
 	if p < 1_000_000 {
 		return strconv.FormatFloat(float64(p)/1e6, 'f', 4, 64)
@@ -27,9 +27,9 @@ func (p Price) String() string {
 	return strconv.FormatFloat(float64(p)/1e6, 'f', 2, 64)
 }
 
-// Sheet is a list of prices. A nil sheet knows none.
-type Sheet struct {
-	// About is the first comment of the file, which every table of prices shows.
+// Prices is a price sheet. A nil sheet has no prices.
+type Prices struct {
+	// About is the first comment of the file. Every table of prices shows it.
 	About    string
 	Currency string
 	prices   map[item]Price
@@ -39,21 +39,21 @@ type item struct{ platform, name string }
 
 // Items beside the names of sizes.
 const (
-	disk          = "disk"           // a GiB of disk for a month
-	fastDisk      = "fast-disk"      // a GiB of fast disk for a month
-	publicAddress = "public-address" // a public address for an hour
-	flexibleCPU   = " cpu"           // behind a flexible size: a processor for an hour
-	flexibleGiB   = " GiB"           // behind a flexible size: a GiB of memory for an hour
+	disk          = "disk"           // per GiB of disk and month
+	fastDisk      = "fast-disk"      // per GiB of fast disk and month
+	publicAddress = "public-address" // per public address and hour
+	flexibleCPU   = " cpu"           // after a flexible size: per processor and hour
+	flexibleGiB   = " GiB"           // after a flexible size: per GiB of memory and hour
 )
 
-// ReadSheet reads a price sheet: CSV with the columns platform, item, price and
-// currency. An item is a size, for an hour; `disk` or `fast-disk`, for a GiB and
-// a month; or `public-address`, for an hour. A flexible size has two items, its
-// name with " cpu" and with " GiB" behind it. Errors name the line.
-func ReadSheet(data []byte) (*Sheet, error) {
-	sheet := &Sheet{prices: map[item]Price{}}
+// ReadPrices reads a price sheet: CSV with the columns platform, item, price and
+// currency. An item is a size, per hour; `disk` or `fast-disk`, per GiB and month;
+// or `public-address`, per hour. A flexible size has two items: its name followed by
+// " cpu", and by " GiB". Errors name the line.
+func ReadPrices(data []byte) (*Prices, error) {
+	sheet := &Prices{prices: map[item]Price{}}
 	for _, line := range strings.Split(string(data), "\n") {
-		if text, is := strings.CutPrefix(line, "#"); is {
+		if text, ok := strings.CutPrefix(line, "#"); ok {
 			sheet.About = strings.TrimSpace(text)
 			break
 		}
@@ -63,7 +63,7 @@ func ReadSheet(data []byte) (*Sheet, error) {
 	reader.TrimLeadingSpace = true
 	header, err := reader.Read()
 	if err != nil || strings.Join(header, ",") != "platform,item,price,currency" {
-		return nil, errors.New("a price sheet starts with the line platform,item,price,currency")
+		return nil, errors.New("the first line has to be platform,item,price,currency")
 	}
 	for {
 		row, err := reader.Read()
@@ -79,12 +79,12 @@ func ReadSheet(data []byte) (*Sheet, error) {
 			return nil, fmt.Errorf("line %d: %w", line, err)
 		}
 		if row[3] == "" || sheet.Currency != "" && row[3] != sheet.Currency {
-			return nil, fmt.Errorf("line %d: currency %q, but the sheet has %q; a sheet has one currency", line, row[3], sheet.Currency)
+			return nil, fmt.Errorf("line %d: the currency is %q, but %q above; a sheet has only one currency", line, row[3], sheet.Currency)
 		}
 		sheet.Currency = row[3]
 		key := item{row[0], row[1]}
-		if _, twice := sheet.prices[key]; twice {
-			return nil, fmt.Errorf("line %d: %s of %s is priced twice", line, row[1], row[0])
+		if _, exists := sheet.prices[key]; exists {
+			return nil, fmt.Errorf("line %d: %s of %s already has a price", line, row[1], row[0])
 		}
 		sheet.prices[key] = price
 	}
@@ -106,37 +106,38 @@ func parsePrice(text string) (Price, error) {
 	return Price(number), nil
 }
 
-// price is what an hour of a machine costs, and whether the sheet knows all of it.
-func (s *Sheet) price(f *fleet.Fleet, m *fleet.Machine, platform string, o Offer) (Price, bool) {
-	if s == nil {
+// hourly returns what an hour of a machine costs, and whether the sheet has every
+// price that is part of it.
+func (p *Prices) hourly(f *fleet.Fleet, m *fleet.Machine, market *Market, o Offer) (total Price, known bool) {
+	if p == nil {
 		return 0, false
 	}
-	known := true
-	sold, _ := catalog.LookupPlatform(platform)
+	known = true
 	look := func(name string) Price {
-		price, there := s.prices[item{platform, name}]
-		known = known && there
+		price, ok := p.prices[item{market.Name, name}]
+		known = known && ok
 		return price
 	}
-	var hourly Price
 	if o.Size.Flexible() {
-		hourly = look(o.Size.Name+flexibleCPU)*Price(processors(o.CPUs, o.Size.Arch)) + look(o.Size.Name+flexibleGiB)*Price(o.Memory/fleet.GiB)
+		total = look(o.Size.Name+flexibleCPU)*Price(processors(o.CPUs, o.Size.Arch)) +
+			look(o.Size.Name+flexibleGiB)*Price(o.Memory/fleet.GiB)
 	} else {
-		hourly = look(o.Size.Name)
+		total = look(o.Size.Name)
 	}
+	system := catalog.Of(f, m)
 	for _, d := range m.Disks {
 		if d.IsRoot() && o.Size.Disk > 0 && !o.OwnDisk {
-			continue
+			continue // included in the size
 		}
 		class := disk
 		if d.Speed == fleet.Fast {
 			class = fastDisk
 		}
-		gib := Price(sold.RoundDisk(d.Size) / fleet.GiB)
-		hourly += look(class) * gib / HoursAMonth
+		gib := Price(market.Disks.Round(system, d) / fleet.GiB)
+		total += look(class) * gib / HoursPerMonth
 	}
 	if m.PublicAddress {
-		hourly += look(publicAddress)
+		total += look(publicAddress)
 	}
-	return hourly, known
+	return total, known
 }

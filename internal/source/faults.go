@@ -21,14 +21,14 @@ func (r *reader) fault(rule rule, l layer, message, remedy string) {
 
 func (r *reader) faultRelated(rule rule, l layer, message, remedy string, related fleet.Place, note string) {
 	r.add(finding.Finding{
-		Rule: string(rule), Severity: readingSeverity, Place: l.place(), Path: r.path.String(),
+		Rule: string(rule), Severity: readingSeverity, Location: finding.Location{Place: l.place(), Path: r.path.String()},
 		Message: message, Remedy: remedy, Related: []finding.Related{{Place: related, Note: note}},
 	})
 }
 
 func (r *reader) faultAt(rule rule, place fleet.Place, message, remedy string) {
 	r.add(finding.Finding{
-		Rule: string(rule), Severity: readingSeverity, Place: place, Path: r.path.String(),
+		Rule: string(rule), Severity: readingSeverity, Location: finding.Location{Place: place, Path: r.path.String()},
 		Message: message, Remedy: remedy,
 	})
 }
@@ -36,7 +36,7 @@ func (r *reader) faultAt(rule rule, place fleet.Place, message, remedy string) {
 // secretFault is fault for what may be a secret: its line is not to be shown.
 func (r *reader) secretFault(rule rule, l layer, message, remedy string) {
 	r.add(finding.Finding{
-		Rule: string(rule), Severity: readingSeverity, Place: l.place(), Path: r.path.String(),
+		Rule: string(rule), Severity: readingSeverity, Location: finding.Location{Place: l.place(), Path: r.path.String()},
 		Message: message, Remedy: remedy, Secret: true,
 	})
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 )
 
 // Version is the version of the language that this package reads.
@@ -72,10 +73,10 @@ var systemTable = newTable[fleet.System]("a system", nil,
 	field[fleet.System]{key: "title", doc: "Its full name.", standard: "its name", example: "Skerry Linux 3",
 		kind: text(oneLine, func(s *fleet.System) *string { return &s.Title })},
 	field[fleet.System]{key: "family", doc: "The family whose ways it has.", example: "debian", required: true,
-		kind: choice(func(s *fleet.System) *string { return &s.Family }, "debian", "red-hat", "suse", "alpine", "arch", "freebsd", "windows")},
-	field[fleet.System]{key: "min_memory", doc: "The least memory that it runs in.", standard: "256MiB", example: "512MiB",
+		kind: choice(func(s *fleet.System) *string { return &s.Family }, catalog.FamilyKeys()...)},
+	field[fleet.System]{key: "min_memory", doc: "The least memory that it runs in.", standard: fleet.DefaultMinMemory.String(), example: "512MiB",
 		kind: amount(fleet.MiB, func(s *fleet.System) *fleet.Bytes { return &s.MinMemory })},
-	field[fleet.System]{key: "min_disk", doc: "The least disk that it runs in.", standard: "2GiB", example: "4GiB",
+	field[fleet.System]{key: "min_disk", doc: "The least disk that it runs in.", standard: fleet.DefaultMinDisk.String(), example: "4GiB",
 		kind: amount(fleet.MiB, func(s *fleet.System) *fleet.Bytes { return &s.MinDisk })},
 	field[fleet.System]{key: "login", doc: "The account that its image comes with.", example: "skerry",
 		kind: word(userName, func(s *fleet.System) *string { return &s.Login })},

@@ -156,7 +156,7 @@ func (r *reader) sorted(name string) []finding.Finding {
 	faults := finding.Sort(r.faults)
 	if r.unlisted > 0 {
 		faults = append(faults, finding.Finding{
-			Rule: string(ruleTooManyFaults), Severity: readingSeverity, Place: fleet.Place{File: name},
+			Rule: string(ruleTooManyFaults), Severity: readingSeverity, Location: finding.Location{Place: fleet.Place{File: name}},
 			Message: fmt.Sprintf("%d more faults are not listed", r.unlisted),
 			Remedy:  "mend the first ones and look again; they often have one cause",
 		})

@@ -8,5 +8,5 @@ import (
 )
 
 func TestDemo(t *testing.T) {
-	golden.Compare(t, golden.Render(t, arm.Target, golden.Demo(t)))
+	golden.Compare(t, golden.Render(t, arm.Target.Target, golden.Demo(t)))
 }

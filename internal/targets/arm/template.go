@@ -24,7 +24,7 @@ const (
 type template struct {
 	job      *render.Job
 	machines []*fleet.Machine
-	// secrets are values of parameters, kept apart from the template.
+	// secrets are the values of secret parameters, which go to a file of their own.
 	parameters, secrets, outputs *ordered.Map
 	resources                    ordered.List
 }
@@ -33,9 +33,9 @@ func newTemplate(job *render.Job) *template {
 	return &template{job: job, machines: job.Machines(), parameters: ordered.Of(), secrets: ordered.Of(), outputs: ordered.Of()}
 }
 
-// add adds a resource. Names are unique within the fleet's own group.
-func (t *template) add(kind, version, name string, after ordered.List, pairs ...any) {
-	r := ordered.Of("type", kind, "apiVersion", version, "name", name, "location", "[parameters('location')]")
+// add adds a resource. Names are unique within the fleet's resource group.
+func (t *template) add(resourceType, version, name string, after ordered.List, pairs ...any) {
+	r := ordered.Of("type", resourceType, "apiVersion", version, "name", name, "location", "[parameters('location')]")
 	r.Set("dependsOn", after)
 	for i := 0; i+1 < len(pairs); i += 2 {
 		r.Set(pairs[i].(string), pairs[i+1])
@@ -43,14 +43,16 @@ func (t *template) add(kind, version, name string, after ordered.List, pairs ...
 	t.resources = append(t.resources, r)
 }
 
-// id is an expression for a resource's identifier. Names hold no quotes.
-func id(kind string, names ...string) string {
-	return "[resourceId('" + kind + "', '" + strings.Join(names, "', '") + "')]"
+// id returns an expression for the id of a resource. Names have no quotes.
+func id(resourceType string, names ...string) string {
+	return "[resourceId('" + resourceType + "', '" + strings.Join(names, "', '") + "')]"
 }
 
-func idOf(kind string, names ...string) *ordered.Map { return ordered.Of("id", id(kind, names...)) }
+func idOf(resourceType string, names ...string) *ordered.Map {
+	return ordered.Of("id", id(resourceType, names...))
+}
 
-// literal keeps a text that begins with a bracket from being an expression.
+// literal keeps a text that starts with a bracket from being an expression.
 func literal(text string) string {
 	if strings.HasPrefix(text, "[") {
 		return "[" + text
@@ -71,7 +73,7 @@ const (
 
 func (t *template) render() ([]render.File, error) {
 	f := t.job.Fleet
-	location := ordered.Of("type", "string", "defaultValue", kind.Place(f, nil, "region"), "metadata", ordered.Of("description", "Region of all resources"))
+	location := ordered.Of("type", "string", "defaultValue", platform.ValueOrPlaceholder(f, nil, "region"), "metadata", ordered.Of("description", "Region of all resources"))
 	t.parameters.Set("location", location)
 	made := map[string]bool{}
 	for _, m := range t.machines {
@@ -83,7 +85,7 @@ func (t *template) render() ([]render.File, error) {
 	if t.ownNetwork() {
 		t.network()
 	}
-	prepared, err := kind.Prepare(t.job, t.machines)
+	prepared, err := platform.Prepare(t.job, t.machines)
 	if err != nil {
 		return nil, err
 	}
@@ -108,19 +110,18 @@ func (t *template) render() ([]render.File, error) {
 	return files, nil
 }
 
-// valuesFile holds what the template itself must not: parameters that are secret.
+// valuesFile holds what the template itself must not hold: secret parameters.
 const valuesFile = ".arm.parameters.json"
 
-func (t *template) ownNetwork() bool { return kind.Value(t.job.Fleet, nil, "network") == "" }
+func (t *template) ownNetwork() bool { return platform.Value(t.job.Fleet, nil, "network") == "" }
 
-// groupOf names the security group for the sets that hold for a machine.
+// groupOf returns the name of the security group for the sets of a machine.
 func groupOf(f *fleet.Fleet, m *fleet.Machine) string {
-	return catalog.Shorten("firewall-"+strings.Join(cloud.SetsOf(f, m), "-and-"), 80)
+	return cloud.Shorten("firewall-"+strings.Join(cloud.SetsOf(f, m), "-and-"), 80)
 }
 
-// group renders a security group. Each rule has a priority of its own from 100
-// on, in the order of the definition; only the last one, which refuses what is
-// left, is the platform's.
+// group creates a security group. Its rules have priorities from 100 up, in the
+// order of the definition. The last one refuses everything else.
 func (t *template) group(name string, m *fleet.Machine) {
 	f := t.job.Fleet
 	var rules ordered.List
@@ -129,36 +130,49 @@ func (t *template) group(name string, m *fleet.Machine) {
 		if !slices.Contains(names, set.Name) {
 			continue
 		}
-		for _, rule := range set.Rules {
-			ports := "*"
-			switch {
-			case rule.First > 0 && rule.First == rule.Last:
-				ports = fmt.Sprint(rule.First)
-			case rule.First > 0:
-				ports = fmt.Sprintf("%d-%d", rule.First, rule.Last)
-			}
-			protocol := map[fleet.Protocol]string{fleet.TCP: "Tcp", fleet.UDP: "Udp", fleet.ICMP: "Icmp", fleet.AnyProtocol: "*"}[rule.Protocol]
-			properties := ordered.Of("priority", 100+10*len(rules), "direction", "Inbound", "access", "Allow", "protocol", protocol,
-				"sourcePortRange", "*", "destinationAddressPrefix", "*", "destinationPortRange", ports)
-			switch {
-			case len(rule.From) == len(cloud.Everywhere) && rule.From[0] == cloud.Everywhere[0]:
-				properties.Set("sourceAddressPrefix", "*")
-			case len(rule.From) == 1:
-				properties.Set("sourceAddressPrefix", rule.From[0])
-			default:
-				properties.Set("sourceAddressPrefixes", rule.From)
-			}
-			rules = append(rules, ordered.Of("name", catalog.Shorten(fmt.Sprintf("%s-%d", set.Name, len(rules)+1), 80), "properties", properties))
+		for _, opening := range set.Allow {
+			rules = append(rules, securityRule(cloud.Shorten(fmt.Sprintf("%s-%d", set.Name, len(rules)+1), 80), 100+10*len(rules), opening))
 		}
 	}
-	// Machines of one network may talk to each other by the platform's default
-	// rules; ours is default-deny inward.
-	rules = append(rules, ordered.Of("name", "refuse-the-rest", "properties", ordered.Of("priority", 4096, "direction", "Inbound", "access", "Deny", "protocol", "*",
-		"sourcePortRange", "*", "destinationAddressPrefix", "*", "destinationPortRange", "*", "sourceAddressPrefix", "*")))
+	// The platform's default rules let machines on one network connect to each other;
+	// a definition's firewalls don't.
+	rules = append(rules, ordered.Of("name", "refuse-the-rest", "properties", ordered.Of("priority", 4096,
+		"direction", "Inbound", "access", "Deny", "protocol", "*", "sourcePortRange", "*",
+		"destinationAddressPrefix", "*", "destinationPortRange", "*", "sourceAddressPrefix", "*")))
 	t.add(groupKind, networkVersion, name, nil, "properties", ordered.Of("securityRules", rules))
 }
 
-// network renders one virtual network with a subnet for each of the fleet's.
+func securityRule(name string, priority int, opening cloud.Opening) *ordered.Map {
+	ports := "*"
+	switch {
+	case opening.First > 0 && opening.First == opening.Last:
+		ports = fmt.Sprint(opening.First)
+	case opening.First > 0:
+		ports = fmt.Sprintf("%d-%d", opening.First, opening.Last)
+	}
+	protocol := "*"
+	switch opening.Protocol {
+	case fleet.TCP:
+		protocol = "Tcp"
+	case fleet.UDP:
+		protocol = "Udp"
+	case fleet.ICMP:
+		protocol = "Icmp"
+	}
+	properties := ordered.Of("priority", priority, "direction", "Inbound", "access", "Allow", "protocol", protocol,
+		"sourcePortRange", "*", "destinationAddressPrefix", "*", "destinationPortRange", ports)
+	switch {
+	case slices.Equal(opening.From, cloud.Everywhere()):
+		properties.Set("sourceAddressPrefix", "*")
+	case len(opening.From) == 1:
+		properties.Set("sourceAddressPrefix", opening.From[0])
+	default:
+		properties.Set("sourceAddressPrefixes", opening.From)
+	}
+	return ordered.Of("name", name, "properties", properties)
+}
+
+// network creates one virtual network, with a subnet for each network of the fleet.
 func (t *template) network() {
 	var prefixes []string
 	var subnets ordered.List
@@ -171,10 +185,9 @@ func (t *template) network() {
 
 func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	f := t.job.Fleet
-	size, payload := prepared.Size, prepared.Payload
-	name := kind.NameOf(m.Name)
+	name := platform.NameOf(m.Name)
 	var zones []string
-	if zone := kind.Value(f, m, "zone"); zone != "" {
+	if zone := platform.Value(f, m, "zone"); zone != "" {
 		zones = []string{zone}
 	}
 	var after, interfaces ordered.List
@@ -184,25 +197,10 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 		after = append(after, id(interfaceKind, address))
 		interfaces = append(interfaces, ordered.Of("id", id(interfaceKind, address), "properties", ordered.Of("primary", nic.Primary)))
 	}
-	root := m.Disks[0]
-	storage := ordered.Of("imageReference", imageReference(kind.ImageID(f, m)),
-		"osDisk", ordered.Of("name", name+"-root", "createOption", "FromImage", "diskSizeGB", kind.DiskSize(root),
-			"deleteOption", deleteOption(root), "managedDisk", ordered.Of("storageAccountType", class(root))))
-	var dataDisks ordered.List
-	for _, disk := range m.Disks {
-		if disk.IsRoot() {
-			continue
-		}
-		diskName := name + "-" + disk.Name
-		t.add(diskKind, computeVersion, diskName, nil, "zones", zones, "sku", ordered.Of("name", class(disk)),
-			"properties", ordered.Of("creationData", ordered.Of("createOption", "Empty"), "diskSizeGB", kind.DiskSize(disk)))
-		after = append(after, id(diskKind, diskName))
-		dataDisks = append(dataDisks, ordered.Of("lun", place(m, disk), "createOption", "Attach", "deleteOption", deleteOption(disk), "managedDisk", idOf(diskKind, diskName)))
-	}
-	storage.Set("dataDisks", dataDisks)
-
-	properties := ordered.Of("hardwareProfile", ordered.Of("vmSize", size.Size.Name), "storageProfile", storage, "osProfile", t.osProfile(m, payload),
-		"networkProfile", ordered.Of("networkInterfaces", interfaces))
+	storage, disks := t.storage(m, zones)
+	after = append(after, disks...)
+	properties := ordered.Of("hardwareProfile", ordered.Of("vmSize", prepared.Size.Size.Name), "storageProfile", storage,
+		"osProfile", t.osProfile(m, prepared.Payload), "networkProfile", ordered.Of("networkInterfaces", interfaces))
 	if m.Firmware.SecureBoot || m.Firmware.TPM {
 		properties.Set("securityProfile", ordered.Of("securityType", "TrustedLaunch",
 			"uefiSettings", ordered.Of("secureBootEnabled", m.Firmware.SecureBoot, "vTpmEnabled", m.Firmware.TPM)))
@@ -217,7 +215,7 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 		identity = ordered.Of("type", "UserAssigned", "userAssignedIdentities", ordered.Of(id(identityKind, m.Identity.Account), ordered.Keep(ordered.Of())))
 	}
 	tags := ordered.Of()
-	for _, label := range kind.Labels(m) {
+	for _, label := range platform.LabelsOf(m) {
 		tags.Set(label.Key, ordered.Keep(literal(label.Value)))
 	}
 	t.add(machineKind, computeVersion, name, after, "zones", zones, "tags", tags, "identity", identity, "properties", properties)
@@ -229,11 +227,34 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	return nil
 }
 
+// storage creates the data disks of a machine. It returns the machine's storage
+// profile and the disks that it depends on.
+func (t *template) storage(m *fleet.Machine, zones []string) (storage *ordered.Map, after ordered.List) {
+	f, name, root := t.job.Fleet, platform.NameOf(m.Name), m.Disks[0]
+	storage = ordered.Of("imageReference", imageReference(platform.ImageOf(f, m)),
+		"osDisk", ordered.Of("name", name+"-root", "createOption", "FromImage", "diskSizeGB", platform.DiskSize(f, m, root),
+			"deleteOption", deleteOption(root), "managedDisk", ordered.Of("storageAccountType", class(root))))
+	var dataDisks ordered.List
+	for _, disk := range m.Disks {
+		if disk.IsRoot() {
+			continue
+		}
+		diskName := name + "-" + disk.Name
+		t.add(diskKind, computeVersion, diskName, nil, "zones", zones, "sku", ordered.Of("name", class(disk)),
+			"properties", ordered.Of("creationData", ordered.Of("createOption", "Empty"), "diskSizeGB", platform.DiskSize(f, m, disk)))
+		after = append(after, id(diskKind, diskName))
+		dataDisks = append(dataDisks, ordered.Of("lun", logicalUnit(m, disk), "createOption", "Attach",
+			"deleteOption", deleteOption(disk), "managedDisk", idOf(diskKind, diskName)))
+	}
+	storage.Set("dataDisks", dataDisks)
+	return storage, after
+}
+
 func (t *template) networkInterface(m *fleet.Machine, nic *fleet.NIC, zones []string) {
 	f := t.job.Fleet
-	name := kind.NameOf(m.Name)
+	name := platform.NameOf(m.Name)
 	after := ordered.List{id(groupKind, groupOf(f, m))}
-	var subnet any = ordered.Of("id", literal(kind.Value(f, m, "network")))
+	var subnet any = ordered.Of("id", literal(platform.Value(f, m, "network")))
 	if t.ownNetwork() {
 		after = append(after, id(networkKind, f.Name))
 		subnet = idOf(subnetKind, f.Name, nic.Network)
@@ -255,13 +276,13 @@ func (t *template) networkInterface(m *fleet.Machine, nic *fleet.NIC, zones []st
 		"ipConfigurations", ordered.List{ordered.Of("name", nic.Name, "properties", config)}))
 }
 
-// osProfile names the one account that the platform makes; the first-boot data
-// makes the others. Windows cannot do without a password, which is a parameter.
+// osProfile names the one account that the platform creates. The first-boot data
+// creates the others. Windows requires a password, which is a parameter.
 func (t *template) osProfile(m *fleet.Machine, payload cloud.Payload) *ordered.Map {
 	f := t.job.Fleet
 	profile := ordered.Of("computerName", m.HostName)
 	user, key := cloud.AdminKey(f, m)
-	if catalog.Of(f, m).Family.Name == catalog.Windows {
+	if catalog.Of(f, m).Family.Class() == catalog.ClassWindows {
 		admin := "tidewarden"
 		if len(m.Users) > 0 {
 			admin = m.Users[0].Name
@@ -290,8 +311,8 @@ func parameterName(m *fleet.Machine, what string) string {
 	return strings.ReplaceAll(m.Name, "-", "_") + "_" + what
 }
 
-// imageReference reads an identifier: publisher:offer:sku:version, or the path of
-// an image of one's own.
+// imageReference returns the reference to an image: publisher:offer:sku:version, or
+// the path of an image of the account.
 func imageReference(name string) *ordered.Map {
 	if parts := strings.Split(name, ":"); len(parts) == 4 {
 		return ordered.Of("publisher", parts[0], "offer", parts[1], "sku", parts[2], "version", parts[3])

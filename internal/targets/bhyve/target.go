@@ -12,6 +12,7 @@ import (
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/targets/cloudinit"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/targets/seed"
 	"stavren.example/stavren/render"
 )
@@ -21,7 +22,7 @@ var Target = render.Target{
 	Name:      "bhyve",
 	Summary:   "a configuration file, a run script and packet-filter rules for bhyve, and the seed image",
 	Writes:    []string{"MACHINE/bhyve.conf", "MACHINE/run.sh", "MACHINE/seed.iso", "MACHINE/ports.pf.conf"},
-	Fates:     fates(),
+	Fates:     fates,
 	Overrides: overrides,
 	Needs:     needs,
 	Tools:     []string{"bhyve", "bhyvectl", "qemu-img"},
@@ -69,7 +70,7 @@ func busOf(disk *fleet.Disk) fleet.DiskBus {
 
 // platform is bhyve's emulation, which passes serials on as QEMU's does, under
 // models of its own (usr.sbin/bhyve: pci_ahci.c, pci_nvme.c).
-var platform = cloudinit.Platform{
+var platform = cloudinit.Environment{
 	DiskDevice: func(disk *fleet.Disk) string {
 		model := map[fleet.DiskBus]string{fleet.VirtIO: "virtio-", fleet.SATA: "ata-BHYVE_SATA_DISK_", fleet.NVMe: "nvme-bhyve-NVMe_"}[busOf(disk)]
 		return "/dev/disk/by-id/" + model + disk.Serial
@@ -79,29 +80,25 @@ var platform = cloudinit.Platform{
 }
 
 func fates() []render.Fate {
-	fates := append(cloudinit.Fates(), render.Carry(
-		"image.file", "image.arch", "machine.image", "machine.about", "machine.clock",
-		"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
-		"medium.file", "nic.model", "network.bridge",
-		"console.kind", "console.listen", "console.port", "console.resolution",
-	)...)
-	adapted := func(how string, fields ...string) {
-		for _, field := range fields {
-			fates = append(fates, render.Fate{Field: field, Outcome: render.Adapted, How: how})
-		}
-	}
-	adapted("redirect rules for the packet filter in a file of their own", "port.host", "port.machine", "port.protocol", "port.listen")
-	adapted("every network is a bridge of the host; the script gives it the gateway's address where machines go out through the host, and machines without an address get one that stays", "network.mode")
-	adapted("bhyve starts every machine by UEFI", "firmware.kind")
-	adapted("the script never removes a disk", "disk.keep")
-	adapted("it stands before the names of bridges", "fleet.fleet")
-	adapted("it stands in bhyve.conf; VNC looks at its first eight characters only", "console.password")
-	fates = append(fates, cloudinit.CloudFates()...)
-	fates = append(fates, render.LeaveOut("bhyve has no word for it", "resources.priority", "console.protocol", "firmware.secure_boot", "firmware.tpm",
-		"medium.boot_first", "medium.eject", "machine.autostart", "machine.autostart_delay",
-		"share.host", "share.machine", "share.read_only", "network.dhcp_first", "network.dhcp_last")...)
-	fates = append(fates, render.LeaveOut("a note for people on the whole fleet", "fleet.about")...)
-	return append(fates, render.LeaveOut("the script takes the file as it finds it; check --here holds it to its checksum", "image.sha256")...)
+	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
+		render.Carry(
+			"image.file", "image.arch", "machine.image", "machine.about", "machine.clock",
+			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
+			"medium.file", "nic.model", "network.bridge",
+			"console.kind", "console.listen", "console.port", "console.resolution"),
+		render.Adapt("redirect rules for the packet filter, in a file of their own", "port.host", "port.machine", "port.protocol", "port.listen"),
+		render.Adapt("every network is a bridge of the host; the script gives it the gateway's address if machines go out through the host, "+
+			"and machines without an address get a permanent one", "network.mode"),
+		render.Adapt("bhyve boots every machine by UEFI", "firmware.kind"),
+		render.Adapt("the script never removes a disk", "disk.keep"),
+		render.Adapt("it precedes the names of bridges", "fleet.fleet"),
+		render.Adapt("it is in bhyve.conf; VNC uses only its first eight characters", "console.password"),
+		render.LeaveOut("bhyve has no setting for it", "resources.priority", "console.protocol", "firmware.secure_boot", "firmware.tpm",
+			"medium.boot_first", "medium.eject", "machine.autostart", "machine.autostart_delay",
+			"share.host", "share.machine", "share.read_only", "network.dhcp_first", "network.dhcp_last"),
+		render.LeaveOut("a note for people on the whole fleet", "fleet.about"),
+		render.LeaveOut("the script uses the file as it is; check --here compares it with its checksum", "image.sha256"),
+	)
 }
 
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
@@ -114,39 +111,31 @@ func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	return fates
 }
 
-// mostDevices is what is left of the 32 slots of a bus beside host bridge, drive,
-// random numbers, screen, pointer and the bridge to old devices.
+// mostDevices is how many of the 32 slots of a bus are left beside the host bridge,
+// the drive, random numbers, the screen, the pointer and the bridge to old devices.
 const mostDevices = 26
 
+// needs reports what keeps a machine from running as defined.
 func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
-	var findings []finding.Finding
-	add := func(rule string, severity finding.Severity, place fleet.Place, path, message, remedy string) {
-		findings = append(findings, finding.Finding{Rule: rule, Severity: severity, Place: place, Path: path, Message: message, Remedy: remedy})
-	}
-	path := "machines." + m.Name
-	if image := f.Image(m.Image); image != nil {
-		if image.Arch != "amd64" {
-			add("architecture-of-target", finding.Error, image.PlaceOf("arch"), "images."+image.Name+".arch",
-				fmt.Sprintf("image %s is for %s, and this configuration of bhyve runs amd64", image.Name, image.Arch), "choose an image for amd64, or render the machine for qemu or libvirt")
-		}
-		if image.File == "" {
-			add("image-without-file", finding.Error, image.PlaceOf(fleet.Itself), "images."+image.Name,
-				fmt.Sprintf("image %s has no file, and bhyve boots a file", image.Name), "add file: with the path of a disk image, relative to the definition")
-		}
-	}
+	n := hypervisor.New("bhyve", f, m)
+	n.AMD64()
+	n.ImageFile("")
 	if devices := len(m.Disks) + len(m.NICs); devices > mostDevices {
-		add("too-many-devices", finding.Error, m.PlaceOf("disks"), path+".disks",
-			fmt.Sprintf("machine %s has %d disks and interfaces, and bhyve's bus takes %d beside what every machine has", m.Name, devices, mostDevices), "give it fewer")
+		n.Add("too-many-devices", finding.Error, finding.OfMachine(m, "disks"),
+			"machine %s has %d disks and interfaces; the limit is %d", m.Name, devices, mostDevices).
+			Remedy = "give it fewer"
 	}
 	if len(m.Ports) > 0 && !forwardTo(f, m).IsValid() {
-		port := m.Ports[0]
-		add("port-without-address", finding.Error, port.PlaceOf(fleet.Itself), path+".ports."+port.Name,
-			fmt.Sprintf("machine %s forwards ports, but has no fixed address that a redirect rule could name", m.Name), "give its interface on a nat network an address")
+		n.Add("port-without-address", finding.Error, finding.OfPort(m, m.Ports[0], fleet.Itself),
+			"machine %s forwards ports but has no fixed address that a redirect rule could name", m.Name).
+			Remedy = "give its interface on a nat network an address"
 	}
 	if catalog.Of(f, m).TPM || m.Firmware.TPM {
-		add("no-tpm", finding.Warning, m.Firmware.PlaceOf("tpm"), path+".firmware.tpm", fmt.Sprintf("machine %s asks for a TPM, and bhyve has none without a device of the host's", m.Name), "render the machine for qemu or libvirt, or do without")
+		n.Add("no-tpm", finding.Warning, finding.OfFirmware(m, "tpm"),
+			"machine %s asks for a TPM, but bhyve has none without a device of the host", m.Name).
+			Remedy = "render the machine for qemu or libvirt, or do without"
 	}
-	return findings
+	return n.Findings
 }
 
 // forwardTo is the address that ports are forwarded to: the one on the first nat

@@ -16,15 +16,15 @@ type template struct {
 	machines           []*fleet.Machine
 	resources, outputs *ordered.Map
 	ids                map[string]string
-	secret             bool
+	secret, hasGateway bool
 }
 
 func newTemplate(job *render.Job) *template {
 	return &template{job: job, machines: job.Machines(), resources: ordered.Of(), outputs: ordered.Of(), ids: map[string]string{}}
 }
 
-// id is a resource's logical name, which is letters and digits only: the names'
-// words with capitals, and a number where two names become the same.
+// id returns the logical name of a resource, which may have letters and digits
+// only: the capitalised words of the names, and a number if two names collide.
 func (t *template) id(names ...string) string {
 	key := strings.Join(names, "\x00")
 	if id := t.ids[key]; id != "" {
@@ -52,8 +52,8 @@ func (t *template) taken(id string) bool {
 	return false
 }
 
-func (t *template) add(id, kind string, properties *ordered.Map, more ...any) {
-	r := ordered.Of("Type", kind)
+func (t *template) add(id, resourceType string, properties *ordered.Map, more ...any) {
+	r := ordered.Of("Type", resourceType)
 	for i := 0; i+1 < len(more); i += 2 {
 		r.Set(more[i].(string), more[i+1])
 	}
@@ -67,7 +67,7 @@ func attribute(id, name string) *ordered.Map {
 	return ordered.Of("Fn::GetAtt", ordered.List{id, name})
 }
 
-// tags name a resource after what it is for.
+// tags returns the tags that name a resource.
 func (t *template) tags(name string) ordered.List {
 	return ordered.List{ordered.Of("Key", "Name", "Value", t.job.Fleet.Name+"-"+name)}
 }
@@ -79,10 +79,10 @@ func (t *template) render() ([]render.File, error) {
 		properties := ordered.Of("GroupDescription", set.About, "VpcId", t.network(), "SecurityGroupIngress", ingress(set), "Tags", t.tags(set.Name))
 		t.add(t.id("firewall", set.Name), "AWS::EC2::SecurityGroup", properties)
 	}
-	for _, key := range cloud.UsedKeys(f, t.machines) {
+	for _, key := range cloud.AdminKeys(f, t.machines) {
 		t.add(t.id("key", key.Name), "AWS::EC2::KeyPair", ordered.Of("KeyName", f.Name+"-"+key.Name, "PublicKeyMaterial", cloud.KeyText(key)))
 	}
-	prepared, err := kind.Prepare(t.job, t.machines)
+	prepared, err := platform.Prepare(t.job, t.machines)
 	if err != nil {
 		return nil, err
 	}
@@ -98,81 +98,90 @@ func (t *template) render() ([]render.File, error) {
 	return []render.File{{Name: f.Name + ".cloudformation.json", Data: data, Mode: cloud.Mode(t.secret)}}, nil
 }
 
-// ownNetwork reports whether the stack makes its network itself.
-func (t *template) ownNetwork() bool { return kind.Value(t.job.Fleet, nil, "network") == "" }
+// ownNetwork reports whether the stack creates its network.
+func (t *template) ownNetwork() bool { return platform.Value(t.job.Fleet, nil, "network") == "" }
 
-// network is the VPC that firewalls belong to, or nil for the one of the subnet
+// network returns the VPC that firewalls belong to, or nil for that of the subnet
 // that the definition names.
 func (t *template) network() any {
 	if t.ownNetwork() {
 		return ref("Network")
 	}
-	if vpc := kind.Value(t.job.Fleet, nil, "vpc"); vpc != "" {
+	if vpc := platform.Value(t.job.Fleet, nil, "vpc"); vpc != "" {
 		return vpc
 	}
 	return nil
 }
 
-// networks makes one VPC, with a range and a subnet for each network.
+// networks creates one VPC, with an address range and a subnet for each network.
 func (t *template) networks() {
-	f := t.job.Fleet
-	used := cloud.UsedNetworks(f, t.machines)
+	used := cloud.UsedNetworks(t.job.Fleet, t.machines)
 	if !t.ownNetwork() || len(used) == 0 {
 		return
 	}
-	t.add("Network", "AWS::EC2::VPC", ordered.Of("CidrBlock", used[0].Subnet.String(), "EnableDnsSupport", true, "EnableDnsHostnames", true, "Tags", t.tags("network")))
-	out := false
+	t.add("Network", "AWS::EC2::VPC", ordered.Of("CidrBlock", used[0].Subnet.String(),
+		"EnableDnsSupport", true, "EnableDnsHostnames", true, "Tags", t.tags("network")))
 	for i, network := range used {
 		subnet := t.id("subnet", network.Name)
 		var after any
 		if i > 0 {
 			after = t.id("range", network.Name)
-			t.add(t.id("range", network.Name), "AWS::EC2::VPCCidrBlock", ordered.Of("VpcId", ref("Network"), "CidrBlock", network.Subnet.String()))
+			t.add(t.id("range", network.Name), "AWS::EC2::VPCCidrBlock",
+				ordered.Of("VpcId", ref("Network"), "CidrBlock", network.Subnet.String()))
 		}
-		properties := ordered.Of("VpcId", ref("Network"), "CidrBlock", network.Subnet.String(), "AvailabilityZone", t.zone(nil), "Tags", t.tags(network.Name))
+		properties := ordered.Of("VpcId", ref("Network"), "CidrBlock", network.Subnet.String(),
+			"AvailabilityZone", t.zone(nil), "Tags", t.tags(network.Name))
 		t.add(subnet, "AWS::EC2::Subnet", properties, "DependsOn", after)
 		if cloud.LeadsOut(network) {
-			if !out {
-				out = true
-				t.add("Gateway", "AWS::EC2::InternetGateway", ordered.Of("Tags", t.tags("gateway")))
-				t.add("GatewayAttachment", "AWS::EC2::VPCGatewayAttachment", ordered.Of("VpcId", ref("Network"), "InternetGatewayId", ref("Gateway")))
-				t.add("RouteTable", "AWS::EC2::RouteTable", ordered.Of("VpcId", ref("Network"), "Tags", t.tags("routes")))
-				t.add("RouteOut", "AWS::EC2::Route", ordered.Of("RouteTableId", ref("RouteTable"), "DestinationCidrBlock", "0.0.0.0/0", "GatewayId", ref("Gateway")), "DependsOn", "GatewayAttachment")
-			}
-			t.add(t.id("routes", network.Name), "AWS::EC2::SubnetRouteTableAssociation", ordered.Of("SubnetId", ref(subnet), "RouteTableId", ref("RouteTable")))
+			t.routeOut(subnet, network)
 		}
 	}
 }
 
-// zone is a machine's zone, or the first one of the region: disks, subnets and
-// machines have to be in the same.
+// routeOut gives a subnet a route to the world, through the network's one gateway.
+func (t *template) routeOut(subnet string, network *fleet.Network) {
+	if !t.hasGateway {
+		t.hasGateway = true
+		t.add("Gateway", "AWS::EC2::InternetGateway", ordered.Of("Tags", t.tags("gateway")))
+		t.add("GatewayAttachment", "AWS::EC2::VPCGatewayAttachment",
+			ordered.Of("VpcId", ref("Network"), "InternetGatewayId", ref("Gateway")))
+		t.add("RouteTable", "AWS::EC2::RouteTable", ordered.Of("VpcId", ref("Network"), "Tags", t.tags("routes")))
+		t.add("RouteOut", "AWS::EC2::Route", ordered.Of("RouteTableId", ref("RouteTable"),
+			"DestinationCidrBlock", "0.0.0.0/0", "GatewayId", ref("Gateway")), "DependsOn", "GatewayAttachment")
+	}
+	t.add(t.id("routes", network.Name), "AWS::EC2::SubnetRouteTableAssociation",
+		ordered.Of("SubnetId", ref(subnet), "RouteTableId", ref("RouteTable")))
+}
+
+// zone returns a machine's zone, or the region's first: disks, subnets and machines
+// have to be in the same one.
 func (t *template) zone(m *fleet.Machine) any {
-	if zone := kind.Value(t.job.Fleet, m, "zone"); zone != "" {
+	if zone := platform.Value(t.job.Fleet, m, "zone"); zone != "" {
 		return zone
 	}
 	return ordered.Of("Fn::Select", ordered.List{0, ordered.Of("Fn::GetAZs", ordered.Keep(""))})
 }
 
-// ingress renders the rules of a set (AWS::EC2::SecurityGroup Ingress), where
-// protocol -1 is everything and ICMP has -1 for its types.
+// ingress renders the openings of a set (AWS::EC2::SecurityGroup Ingress).
+// Protocol -1 stands for everything, and ports -1 for all types of ICMP.
 func ingress(set cloud.Set) ordered.List {
 	var list ordered.List
-	for _, rule := range set.Rules {
-		for _, from := range rule.From {
+	for _, opening := range set.Allow {
+		for _, from := range opening.From {
 			entry := ordered.Of()
-			switch rule.Protocol {
+			switch opening.Protocol {
 			case fleet.AnyProtocol:
 				entry.Set("IpProtocol", "-1")
 			case fleet.ICMP:
-				entry.Set("IpProtocol", cloud.Family(from, "icmp", "icmpv6"))
+				entry.Set("IpProtocol", cloud.ByFamily(from, "icmp", "icmpv6"))
 				entry.Set("FromPort", -1)
 				entry.Set("ToPort", -1)
 			default:
-				entry.Set("IpProtocol", string(rule.Protocol))
-				entry.Set("FromPort", rule.First)
-				entry.Set("ToPort", rule.Last)
+				entry.Set("IpProtocol", string(opening.Protocol))
+				entry.Set("FromPort", opening.First)
+				entry.Set("ToPort", opening.Last)
 			}
-			entry.Set(cloud.Family(from, "CidrIp", "CidrIpv6"), from)
+			entry.Set(cloud.ByFamily(from, "CidrIp", "CidrIpv6"), from)
 			list = append(list, entry)
 		}
 	}
@@ -180,71 +189,31 @@ func ingress(set cloud.Set) ordered.List {
 }
 
 func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
-	f := t.job.Fleet
-	size, payload := prepared.Size, prepared.Payload
+	f, payload := t.job.Fleet, prepared.Payload
 	t.secret = t.secret || payload.Secret
-	var interfaces ordered.List
-	var sets ordered.List
-	for _, name := range cloud.SetsOf(f, m) {
-		sets = append(sets, attribute(t.id("firewall", name), "GroupId"))
-	}
-	for i, nic := range m.NICs {
-		var subnet any = kind.Value(f, m, "network")
-		address := ""
-		if t.ownNetwork() {
-			subnet = ref(t.id("subnet", nic.Network))
-		}
-		if nic.Address.IsValid() {
-			address = nic.Address.String()
-		}
-		id := t.id(m.Name, "interface", nic.Name)
-		t.add(id, "AWS::EC2::NetworkInterface", ordered.Of("SubnetId", subnet, "PrivateIpAddress", address, "GroupSet", sets, "Tags", t.tags(m.Name+"-"+nic.Name)))
-		interfaces = append(interfaces, ordered.Of("DeviceIndex", fmt.Sprint(i), "NetworkInterfaceId", ref(id)))
-	}
-	// Options that only a launch template can say: access to the metadata with a
-	// token alone, and interruptible capacity.
-	options := ordered.Of("MetadataOptions", ordered.Of("HttpTokens", "required", "HttpEndpoint", "enabled"))
-	if m.Interruptible {
-		options.Set("InstanceMarketOptions", ordered.Of("MarketType", "spot"))
-	}
-	launch := t.id(m.Name, "launch")
-	t.add(launch, "AWS::EC2::LaunchTemplate", ordered.Of("LaunchTemplateName", f.Name+"-"+m.Name, "LaunchTemplateData", options))
-
-	var disks ordered.List
-	for _, disk := range m.Disks {
-		volume := ordered.Of("VolumeSize", kind.DiskSize(disk), "VolumeType", "gp3")
-		if disk.Speed == fleet.Fast {
-			volume.Set("Iops", 6000)
-			volume.Set("Throughput", 250)
-		}
-		volume.Set("DeleteOnTermination", !disk.Keep)
-		name := rootDevice(f, m)
-		if !disk.IsRoot() {
-			name = deviceName(m, disk)
-		}
-		disks = append(disks, ordered.Of("DeviceName", name, "Ebs", volume))
-	}
-	tags := t.tags(m.Name)
-	for _, label := range kind.Labels(m) {
-		tags = append(tags, ordered.Of("Key", label.Key, "Value", ordered.Keep(label.Value)))
-	}
-	stopped := "stop"
-	if m.WhenStopped == fleet.RemoveStopped {
-		stopped = "terminate"
-	}
-	instance := ordered.Of("ImageId", kind.ImageID(f, m), "InstanceType", size.Size.Name, "AvailabilityZone", t.zone(m),
+	interfaces := t.interfaces(m)
+	launch := t.launchTemplate(m)
+	instance := ordered.Of("ImageId", platform.ImageOf(f, m), "InstanceType", prepared.Size.Size.Name, "AvailabilityZone", t.zone(m),
 		"LaunchTemplate", ordered.Of("LaunchTemplateId", ref(launch), "Version", attribute(launch, "LatestVersionNumber")))
 	if _, key := cloud.AdminKey(f, m); key != nil {
 		instance.Set("KeyName", ref(t.id("key", key.Name)))
 	}
 	instance.Set("IamInstanceProfile", m.Identity.Account)
 	instance.Set("NetworkInterfaces", interfaces)
-	instance.Set("BlockDeviceMappings", disks)
-	instance.Set("InstanceInitiatedShutdownBehavior", stopped)
+	instance.Set("BlockDeviceMappings", t.disks(m))
+	if m.WhenStopped == fleet.RemoveStopped {
+		instance.Set("InstanceInitiatedShutdownBehavior", "terminate")
+	} else {
+		instance.Set("InstanceInitiatedShutdownBehavior", "stop")
+	}
 	if payload.Compressed {
 		instance.Set("UserData", payload.Base64())
 	} else {
 		instance.Set("UserData", ordered.Of("Fn::Base64", string(payload.Text)))
+	}
+	tags := t.tags(m.Name)
+	for _, label := range platform.LabelsOf(m) {
+		tags = append(tags, ordered.Of("Key", label.Key, "Value", ordered.Keep(label.Value)))
 	}
 	instance.Set("Tags", tags)
 	id := t.id(m.Name)
@@ -254,6 +223,62 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 		t.publicAddress(m, id)
 	}
 	return nil
+}
+
+// interfaces creates the network interfaces of a machine and returns references to
+// them.
+func (t *template) interfaces(m *fleet.Machine) ordered.List {
+	f := t.job.Fleet
+	var groups, interfaces ordered.List
+	for _, name := range cloud.SetsOf(f, m) {
+		groups = append(groups, attribute(t.id("firewall", name), "GroupId"))
+	}
+	for i, nic := range m.NICs {
+		var subnet any = platform.Value(f, m, "network")
+		address := ""
+		if t.ownNetwork() {
+			subnet = ref(t.id("subnet", nic.Network))
+		}
+		if nic.Address.IsValid() {
+			address = nic.Address.String()
+		}
+		id := t.id(m.Name, "interface", nic.Name)
+		t.add(id, "AWS::EC2::NetworkInterface", ordered.Of("SubnetId", subnet, "PrivateIpAddress", address, "GroupSet", groups,
+			"Tags", t.tags(m.Name+"-"+nic.Name)))
+		interfaces = append(interfaces, ordered.Of("DeviceIndex", fmt.Sprint(i), "NetworkInterfaceId", ref(id)))
+	}
+	return interfaces
+}
+
+// launchTemplate creates a launch template for the options that only it has: access
+// to the metadata only with a token, and interruptible capacity.
+func (t *template) launchTemplate(m *fleet.Machine) string {
+	options := ordered.Of("MetadataOptions", ordered.Of("HttpTokens", "required", "HttpEndpoint", "enabled"))
+	if m.Interruptible {
+		options.Set("InstanceMarketOptions", ordered.Of("MarketType", "spot"))
+	}
+	id := t.id(m.Name, "launch")
+	t.add(id, "AWS::EC2::LaunchTemplate", ordered.Of("LaunchTemplateName", t.job.Fleet.Name+"-"+m.Name, "LaunchTemplateData", options))
+	return id
+}
+
+func (t *template) disks(m *fleet.Machine) ordered.List {
+	f := t.job.Fleet
+	var mappings ordered.List
+	for _, disk := range m.Disks {
+		volume := ordered.Of("VolumeSize", platform.DiskSize(f, m, disk), "VolumeType", "gp3")
+		if disk.Speed == fleet.Fast {
+			volume.Set("Iops", 6000)
+			volume.Set("Throughput", 250)
+		}
+		volume.Set("DeleteOnTermination", !disk.Keep)
+		name := rootDevice(f, m)
+		if !disk.IsRoot() {
+			name = deviceName(m, disk)
+		}
+		mappings = append(mappings, ordered.Of("DeviceName", name, "Ebs", volume))
+	}
+	return mappings
 }
 
 func (t *template) publicAddress(m *fleet.Machine, id string) {

@@ -34,20 +34,20 @@ const (
 	addLine = `grep -qxF "$2" "$1" || printf '%s\n' "$2" >>"$1"`
 )
 
-func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, platform Platform, sources []*yaml.Node) []*yaml.Node {
+func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, environment Environment, sources []*yaml.Node) []*yaml.Node {
 	commands := sources
 	for _, disk := range m.Disks {
 		if disk.IsRoot() {
 			continue
 		}
-		if platform.FindDisk != nil && disk.FileSystem != "" {
-			commands = append(commands, command(linkDisk, disk.Name, platform.FindDisk(m, disk)))
+		if environment.FindDisk != nil && disk.FileSystem != "" {
+			commands = append(commands, command(linkDisk, disk.Name, environment.FindDisk(m, disk)))
 		}
 		if disk.FileSystem != "" && system.Family.Name == catalog.FreeBSD {
-			commands = append(commands, command(newFileSystem, platform.deviceOf(system, disk), disk.Label))
+			commands = append(commands, command(newFileSystem, environment.deviceOf(system, disk), disk.Label))
 		}
 	}
-	if platform.Shares && system.Linux() {
+	if environment.Shares && system.Linux() {
 		for _, share := range m.Shares {
 			options := "defaults,nofail"
 			if share.ReadOnly {
@@ -56,8 +56,8 @@ func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, plat
 			commands = append(commands, command(mountShare, share.Name, share.Machine, options))
 		}
 	}
-	if platform.Neighbours {
-		if hosts := neighbours(f, m, platform); len(hosts) > 0 {
+	if environment.Neighbours {
+		if hosts := neighbours(f, m, environment); len(hosts) > 0 {
 			commands = append(commands, command(nameNeighbours, append([]string{f.Name}, hosts...)...))
 		}
 	}
@@ -70,7 +70,7 @@ const maxNeighbours = 254
 
 // neighbours lists the fixed addresses and names of the machines beside one, on
 // the networks that have no name server to ask.
-func neighbours(f *fleet.Fleet, m *fleet.Machine, platform Platform) []string {
+func neighbours(f *fleet.Fleet, m *fleet.Machine, environment Environment) []string {
 	var hosts []string
 	said := map[netip.Addr]bool{}
 	for _, nic := range m.NICs {
@@ -83,7 +83,7 @@ func neighbours(f *fleet.Fleet, m *fleet.Machine, platform Platform) []string {
 			continue // each would hold the names of all; they need a name server
 		}
 		for _, other := range beside {
-			address := platform.addressOf(f, network, other.NIC)
+			address := environment.addressOf(f, network, other.NIC)
 			if other.Machine == m || !address.IsValid() || said[address] {
 				continue
 			}

@@ -12,7 +12,7 @@ import (
 // NetworkConfig renders the network interfaces in version 2 of cloud-init's
 // network configuration. Interfaces are told apart by hardware address and
 // named eth0, eth1, … so that every renderer inside the guest agrees.
-func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, platform Platform) ([]byte, error) {
+func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([]byte, error) {
 	ethernets := &yaml.Node{Kind: yaml.MappingNode}
 	for i, nic := range m.NICs {
 		network := f.Network(nic.Network)
@@ -24,8 +24,8 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, platform Platform) ([]byte,
 			"set-name", fmt.Sprintf("eth%d", i),
 		}
 		var addresses []string
-		address := platform.addressOf(f, network, nic)
-		handedOut := !address.IsValid() || platform.HandsOut != nil && platform.HandsOut(f, m, nic)
+		address := environment.addressOf(f, network, nic)
+		handedOut := !address.IsValid() || environment.HandsOut != nil && environment.HandsOut(f, m, nic)
 		if handedOut {
 			pairs = append(pairs, "dhcp4", true)
 			if !nic.Primary {
@@ -49,8 +49,8 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, platform Platform) ([]byte,
 
 // addressOf is the address that an interface is given here, or none if it has
 // to ask for one.
-func (p Platform) addressOf(f *fleet.Fleet, network *fleet.Network, nic *fleet.NIC) netip.Addr {
-	if p.NoDHCP != nil && p.NoDHCP(network) {
+func (e Environment) addressOf(f *fleet.Fleet, network *fleet.Network, nic *fleet.NIC) netip.Addr {
+	if e.NoDHCP != nil && e.NoDHCP(network) {
 		return f.Assigned(nic)
 	}
 	return nic.Address

@@ -13,7 +13,7 @@ import (
 )
 
 // Platform is how the machine finds what the data speaks of where it runs.
-type Platform struct {
+type Environment struct {
 	// DiskDevice returns the device of a data disk inside the machine.
 	DiskDevice func(disk *fleet.Disk) string
 	// FindDisk returns a shell command that prints the device of a data disk, on
@@ -38,7 +38,7 @@ type Platform struct {
 // Virtio is the platform of hypervisors whose disks carry their serials to the
 // guest: udev names them below /dev/disk/by-id after the bus and, where QEMU
 // emulates a drive, after its model (60-persistent-storage.rules).
-var Virtio = Platform{
+var Virtio = Environment{
 	DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/" + byID[disk.Bus] + disk.Serial },
 	GuestTools: "qemu-guest-agent",
 	Shares:     true,
@@ -51,11 +51,11 @@ var byID = map[fleet.DiskBus]string{
 
 // deviceOf is where a system finds a data disk. FreeBSD names disks after their
 // serials whatever they are attached to (geom_label's diskid).
-func (p Platform) deviceOf(system catalog.System, disk *fleet.Disk) string {
+func (e Environment) deviceOf(system catalog.System, disk *fleet.Disk) string {
 	if system.Family.Name == catalog.FreeBSD {
 		return "/dev/diskid/DISK-" + disk.Serial
 	}
-	return p.DiskDevice(disk)
+	return e.DiskDevice(disk)
 }
 
 // Data is the user data of one machine.
@@ -79,15 +79,15 @@ type Part struct {
 // UserData renders what happens inside the machine: as cloud-config, the form
 // that starts with "#cloud-config", or as an archive of parts where a script
 // has to be one of its own.
-func UserData(job *render.Job, m *fleet.Machine, platform Platform) (Data, error) {
+func UserData(job *render.Job, m *fleet.Machine, environment Environment) (Data, error) {
 	system := catalog.Of(job.Fleet, m)
 	if system.Family.Name == catalog.Windows {
 		return windowsData(job, m, system)
 	}
-	return unixData(job, m, system, platform)
+	return unixData(job, m, system, environment)
 }
 
-func unixData(job *render.Job, m *fleet.Machine, system catalog.System, platform Platform) (Data, error) {
+func unixData(job *render.Job, m *fleet.Machine, system catalog.System, environment Environment) (Data, error) {
 	boot := m.FirstBoot
 	accounts, passwords, err := users(job, m, system)
 	if err != nil {
@@ -99,8 +99,8 @@ func unixData(job *render.Job, m *fleet.Machine, system catalog.System, platform
 	}
 	sources := packageSources(boot.Sources, system)
 	packages := boot.Packages
-	if boot.GuestTools && platform.GuestTools != "" && !slices.Contains(packages, platform.GuestTools) {
-		packages = append(slices.Clone(packages), platform.GuestTools)
+	if boot.GuestTools && environment.GuestTools != "" && !slices.Contains(packages, environment.GuestTools) {
+		packages = append(slices.Clone(packages), environment.GuestTools)
 	}
 	pairs := []any{
 		"hostname", m.HostName,
@@ -119,7 +119,7 @@ func unixData(job *render.Job, m *fleet.Machine, system catalog.System, platform
 		pairs = append(pairs, "keyboard", mapping("layout", optional(m.Keyboard)))
 	}
 	pairs = append(pairs,
-		"fs_setup", fileSystems(m, system, platform),
+		"fs_setup", fileSystems(m, system, environment),
 		"mounts", mounts(m, system),
 	)
 	if system.Family.Name != catalog.FreeBSD {
@@ -139,7 +139,7 @@ func unixData(job *render.Job, m *fleet.Machine, system catalog.System, platform
 		return Data{}, err
 	}
 	data := Data{Text: config, Identity: config, Secret: written.secret || passwords != nil, Parts: written.parts}
-	if commands := earlyCommands(job.Fleet, m, system, platform, sources.commands); len(commands) > 0 {
+	if commands := earlyCommands(job.Fleet, m, system, environment, sources.commands); len(commands) > 0 {
 		early, err := encode("", mapping("bootcmd", commands))
 		if err != nil {
 			return Data{}, err
@@ -195,14 +195,14 @@ func optional(text string) any {
 // that holds the file system asked for as it is, formats an empty one as a
 // whole, and leaves one that holds anything else alone (cc_disk_setup, mkfs).
 // FreeBSD has none of the programs that it looks for; see newFileSystem.
-func fileSystems(m *fleet.Machine, system catalog.System, platform Platform) []*yaml.Node {
+func fileSystems(m *fleet.Machine, system catalog.System, environment Environment) []*yaml.Node {
 	var list []*yaml.Node
 	for _, disk := range m.Disks {
 		if disk.FileSystem == "" || system.Family.Name == catalog.FreeBSD {
 			continue
 		}
 		list = append(list, mapping(
-			"device", platform.deviceOf(system, disk),
+			"device", environment.deviceOf(system, disk),
 			"filesystem", disk.FileSystem,
 			"label", disk.Label,
 			"partition", "auto",

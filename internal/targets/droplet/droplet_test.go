@@ -8,5 +8,5 @@ import (
 )
 
 func TestDemo(t *testing.T) {
-	golden.Compare(t, golden.Render(t, droplet.Target, golden.Demo(t), golden.Machines...))
+	golden.Compare(t, golden.Render(t, droplet.Target.Target, golden.Demo(t), golden.Machines...))
 }

@@ -8,5 +8,5 @@ import (
 )
 
 func TestDemo(t *testing.T) {
-	golden.Compare(t, golden.Render(t, heat.Target, golden.Demo(t)))
+	golden.Compare(t, golden.Render(t, heat.Target.Target, golden.Demo(t)))
 }

@@ -9,8 +9,8 @@ import (
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/targets/cloudinit"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/targets/seed"
-	"stavren.example/stavren/internal/xmldoc"
 	"stavren.example/stavren/render"
 )
 
@@ -19,7 +19,7 @@ var Target = render.Target{
 	Name:      "libvirt",
 	Summary:   "domain, volume and network XML for libvirt, and the seed image",
 	Writes:    []string{"MACHINE/domain.xml", "MACHINE/seed.iso", "networks/NETWORK.xml", "MACHINE/DISK.volume.xml"},
-	Fates:     fates(),
+	Fates:     fates,
 	Overrides: overrides,
 	Needs:     needs,
 	Tools:     []string{"virsh"},
@@ -50,7 +50,7 @@ var Target = render.Target{
 }
 
 // platform is Virtio, but for disks on a bus that libvirt does not emulate.
-var platform = func() cloudinit.Platform {
+var platform = func() cloudinit.Environment {
 	p := cloudinit.Virtio
 	p.DiskDevice = func(disk *fleet.Disk) string {
 		other := *disk
@@ -63,33 +63,28 @@ var platform = func() cloudinit.Platform {
 }()
 
 func fates() []render.Fate {
-	fates := append(cloudinit.Fates(), render.Carry(
-		"image.arch", "machine.image", "machine.about", "machine.clock",
-		"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus",
-		"medium.file", "medium.boot_first", "nic.model", "network.bridge", "network.mode", "network.dhcp_first", "network.dhcp_last",
-		"share.host", "share.machine",
-		"console.protocol", "console.listen", "console.port", "console.resolution",
-		"firmware.kind", "firmware.secure_boot", "firmware.tpm",
-	)...)
-	adapted := func(how string, fields ...string) {
-		for _, field := range fields {
-			fates = append(fates, render.Fate{Field: field, Outcome: render.Adapted, How: how})
-		}
-	}
-	adapted("it stands before the names of domains, networks and volumes", "fleet.fleet")
-	adapted("the commands printed upload it into the volume", "image.file", "disk.start")
-	adapted("passt forwards it, on the machine's first nat network, which is then the machine's own", "port.host", "port.machine", "port.protocol", "port.listen")
-	adapted("volumes outlive the domain unless its removal is asked to take them along", "disk.keep")
-	adapted("virsh change-media ejects it, in the commands printed", "medium.eject")
-	adapted("as processor shares", "resources.priority")
-	adapted("by virsh autostart, in the commands printed", "machine.autostart")
-	adapted("every machine has a serial console, a graphical one beside it", "console.kind")
-	adapted("it stands in domain.xml; VNC looks at its first eight characters only", "console.password")
-	adapted("the machine mounts it read-only; virtiofs itself would let it write", "share.read_only")
-	fates = append(fates, cloudinit.CloudFates()...)
-	fates = append(fates, render.LeaveOut("libvirt starts all machines with the host at once", "machine.autostart_delay")...)
-	fates = append(fates, render.LeaveOut("a note for people on the whole fleet", "fleet.about")...)
-	return append(fates, render.LeaveOut("libvirt takes the file as it finds it; check --here holds it to its checksum", "image.sha256")...)
+	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
+		render.Carry(
+			"image.arch", "machine.image", "machine.about", "machine.clock",
+			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus",
+			"medium.file", "medium.boot_first", "nic.model", "network.bridge", "network.mode", "network.dhcp_first", "network.dhcp_last",
+			"share.host", "share.machine", "console.protocol", "console.listen", "console.port", "console.resolution",
+			"firmware.kind", "firmware.secure_boot", "firmware.tpm"),
+		render.Adapt("it precedes the names of domains, networks and volumes", "fleet.fleet"),
+		render.Adapt("the printed commands upload it into the volume", "image.file", "disk.start"),
+		render.Adapt("passt forwards it, on the machine's first nat network, which is then the machine's own",
+			"port.host", "port.machine", "port.protocol", "port.listen"),
+		render.Adapt("volumes outlive the domain unless they are removed with it", "disk.keep"),
+		render.Adapt("virsh change-media ejects it, in the printed commands", "medium.eject"),
+		render.Adapt("as processor shares", "resources.priority"),
+		render.Adapt("by virsh autostart, in the printed commands", "machine.autostart"),
+		render.Adapt("every machine has a serial console, even with a graphical one", "console.kind"),
+		render.Adapt("it is in domain.xml; VNC uses only its first eight characters", "console.password"),
+		render.Adapt("the machine mounts it read-only; virtiofs itself would let it write", "share.read_only"),
+		render.LeaveOut("libvirt starts all machines at once with the host", "machine.autostart_delay"),
+		render.LeaveOut("a note for people on the whole fleet", "fleet.about"),
+		render.LeaveOut("libvirt uses the file as it is; check --here compares it with its checksum", "image.sha256"),
+	)
 }
 
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
@@ -102,40 +97,16 @@ func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	return fates
 }
 
-// needs reports what keeps a machine from running as it is defined.
+// needs reports what keeps a machine from running as defined.
 func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
-	var findings []finding.Finding
-	if image := f.Image(m.Image); image != nil && image.File == "" {
-		findings = append(findings, finding.Finding{
-			Rule: "image-without-file", Severity: finding.Error, Place: image.PlaceOf(fleet.Itself), Path: "images." + image.Name,
-			Message: fmt.Sprintf("image %s has no file, and libvirt boots a file", image.Name),
-			Remedy:  "add file: with the path of a disk image, relative to the definition",
-		})
-	}
-	if len(m.Ports) > 0 && f.ForwardingNIC(m) == nil {
-		port := m.Ports[0]
-		findings = append(findings, finding.Finding{
-			Rule: "port-without-nat", Severity: finding.Error, Place: port.PlaceOf(fleet.Itself), Path: "machines." + m.Name + ".ports." + port.Name,
-			Message: fmt.Sprintf("machine %s forwards ports, but none of its networks is nat, and ports are forwarded through such a one", m.Name),
-			Remedy:  "give it an interface on a nat network, or remove its ports",
-		})
-	}
+	n := hypervisor.New("libvirt", f, m)
+	n.ImageFile("")
+	n.NATForPorts()
 	if nic := f.ForwardingNIC(m); nic != nil && len(m.Ports) > 0 && len(f.OnNetwork(nic.Network)) > 1 {
-		network := f.Network(nic.Network)
-		findings = append(findings, finding.Finding{
-			Rule: "machines-apart", Severity: finding.Advice, Place: network.PlaceOf(fleet.Itself), Path: "networks." + network.Name,
-			Message: fmt.Sprintf("machines that forward ports have the nat network %s to themselves, so the others do not reach them there", network.Name),
-			Remedy:  "put those that talk to each other on an isolated or host-only network as well",
-		})
+		n.Apart(f.Network(nic.Network))
 	}
-	if !xmldoc.Holds(m.About) {
-		findings = append(findings, finding.Finding{
-			Rule: "text-not-in-xml", Severity: finding.Error, Place: m.PlaceOf("about"), Path: "machines." + m.Name + ".about",
-			Message: fmt.Sprintf("about of machine %s has a character that no XML document can hold", m.Name),
-			Remedy:  "remove control characters from it",
-		})
-	}
-	return findings
+	n.TextInXML()
+	return n.Findings
 }
 
 // qualified is the name of something on a host that other fleets share.

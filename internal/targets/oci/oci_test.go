@@ -8,5 +8,5 @@ import (
 )
 
 func TestDemo(t *testing.T) {
-	golden.Compare(t, golden.Render(t, oci.Target, golden.Demo(t), golden.Machines...))
+	golden.Compare(t, golden.Render(t, oci.Target.Target, golden.Demo(t), golden.Machines...))
 }

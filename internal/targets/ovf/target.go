@@ -15,8 +15,8 @@ import (
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/quote"
 	"stavren.example/stavren/internal/targets/cloudinit"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/targets/seed"
-	"stavren.example/stavren/internal/xmldoc"
 	"stavren.example/stavren/render"
 )
 
@@ -25,7 +25,7 @@ var Target = render.Target{
 	Name:      "ovf",
 	Summary:   "an OVF 1.1 descriptor with manifest and seed image, which several hypervisors import",
 	Writes:    []string{"MACHINE/MACHINE.ovf", "MACHINE/MACHINE.mf", "MACHINE/seed.iso"},
-	Fates:     fates(),
+	Fates:     fates,
 	Overrides: cloudinit.Overrides,
 	Needs:     needs,
 	Tools:     []string{"qemu-img"},
@@ -60,7 +60,7 @@ const rootFile = "root.vmdk"
 
 // platform is a hypervisor whose disks have no serial inside the machine: they
 // are found by their place on the SCSI bus and linked to a name of their own.
-var platform = cloudinit.Platform{
+var platform = cloudinit.Environment{
 	DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
 	FindDisk: func(m *fleet.Machine, disk *fleet.Disk) string {
 		return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/*; do echo /dev/${b##*/}; done", address(m, disk))
@@ -108,49 +108,40 @@ func archive(files []render.File) ([]byte, error) {
 }
 
 func fates() []render.Fate {
-	fates := append(cloudinit.Fates(), render.Carry(
-		"machine.image", "machine.about", "resources.cpus", "resources.memory", "disk.size", "nic.model",
-		"firmware.kind", "firmware.secure_boot",
-	)...)
-	adapted := func(how string, fields ...string) {
-		for _, field := range fields {
-			fates = append(fates, render.Fate{Field: field, Outcome: render.Adapted, How: how})
-		}
-	}
-	adapted("the printed command turns it into "+rootFile+" beside the descriptor", "image.file")
-	adapted("a name of the network section, which the hypervisor is told to map to one of its own", "network.mode", "network.bridge")
-	adapted("every disk is on one SCSI controller, which all hypervisors that read OVF have", "disk.bus")
-	adapted("a drive with the disc's file, which has to lie beside the descriptor when it is imported", "medium.file")
-	const own = "OVF has no word for it; set it in the hypervisor after the import"
-	fates = append(fates, cloudinit.CloudFates()...)
-	fates = append(fates, render.LeaveOut("forwarded ports are the hypervisor's own affair; OVF has no word for them", "port.host", "port.machine", "port.protocol", "port.listen")...)
-	fates = append(fates, render.LeaveOut(own,
-		"image.arch", "resources.priority", "disk.format", "disk.keep", "disk.start", "medium.boot_first", "medium.eject", "network.dhcp_first", "network.dhcp_last",
-		"share.host", "share.machine", "share.read_only",
-		"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution", "console.password",
-		"firmware.tpm", "machine.clock", "machine.autostart", "machine.autostart_delay")...)
-	fates = append(fates, render.LeaveOut("a name or note for people on the whole fleet", "fleet.fleet", "fleet.about")...)
-	return append(fates, render.LeaveOut("the manifest has the checksums of the files that are imported", "image.sha256")...)
+	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
+		render.Carry("machine.image", "machine.about", "resources.cpus", "resources.memory", "disk.size", "nic.model",
+			"firmware.kind", "firmware.secure_boot"),
+		render.Adapt("the printed command converts it to "+rootFile+" beside the descriptor", "image.file"),
+		render.Adapt("a name in the network section, which is mapped to one of the hypervisor's networks on import",
+			"network.mode", "network.bridge"),
+		render.Adapt("every disk is on one SCSI controller, which all hypervisors that read OVF have", "disk.bus"),
+		render.Adapt("a drive with the disc's file, which has to be beside the descriptor when it is imported", "medium.file"),
+		render.LeaveOut("OVF has no element for forwarded ports; set them in the hypervisor",
+			"port.host", "port.machine", "port.protocol", "port.listen"),
+		render.LeaveOut("OVF has no element for it; set it in the hypervisor after the import",
+			"image.arch", "resources.priority", "disk.format", "disk.keep", "disk.start", "medium.boot_first", "medium.eject",
+			"network.dhcp_first", "network.dhcp_last", "share.host", "share.machine", "share.read_only",
+			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution", "console.password",
+			"firmware.tpm", "machine.clock", "machine.autostart", "machine.autostart_delay"),
+		render.LeaveOut("a name or note for people on the whole fleet", "fleet.fleet", "fleet.about"),
+		render.LeaveOut("the manifest has the checksums of the files that are imported", "image.sha256"),
+	)
 }
 
+// mostDisks is how many disks a SCSI controller takes.
+const mostDisks = 15
+
+// needs reports what keeps a machine from running as defined.
 func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
-	var findings []finding.Finding
-	add := func(rule string, place fleet.Place, path, message, remedy string) {
-		findings = append(findings, finding.Finding{Rule: rule, Severity: finding.Error, Place: place, Path: path, Message: message, Remedy: remedy})
+	n := hypervisor.New("ovf", f, m)
+	n.AMD64()
+	if len(m.Disks) > mostDisks {
+		n.Add("too-many-disks", finding.Error, finding.OfDisk(m, m.Disks[mostDisks], fleet.Itself),
+			"machine %s has %d disks; the limit of its SCSI controller is %d", m.Name, len(m.Disks), mostDisks).
+			Remedy = "give it fewer disks"
 	}
-	path := "machines." + m.Name
-	if image := f.Image(m.Image); image != nil && image.Arch != "amd64" {
-		add("architecture-of-target", image.PlaceOf("arch"), "images."+image.Name+".arch",
-			fmt.Sprintf("image %s is for %s, and hypervisors that import OVF run amd64", image.Name, image.Arch), "choose an image for amd64, or render the machine for qemu or libvirt")
-	}
-	if len(m.Disks) > 15 {
-		add("too-many-disks", m.Disks[15].PlaceOf(fleet.Itself), path+".disks."+m.Disks[15].Name,
-			fmt.Sprintf("machine %s has %d disks, and one SCSI controller takes 15", m.Name, len(m.Disks)), "give it fewer disks")
-	}
-	if !xmldoc.Holds(m.About) {
-		add("text-not-in-xml", m.PlaceOf("about"), path+".about", fmt.Sprintf("about of machine %s has a character that no XML document can hold", m.Name), "remove control characters from it")
-	}
-	return findings
+	n.TextInXML()
+	return n.Findings
 }
 
 // steps turn the image into the root disk, complete the manifest, and pack.

@@ -9,18 +9,20 @@ import (
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/targets/cloudinit"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/targets/seed"
 	"stavren.example/stavren/render"
 )
 
 // Target renders a folder a machine.
 var Target = render.Target{
-	Name:    "qemu",
-	Summary: "a script that starts the machine with QEMU, its seed image and a systemd unit",
-	Writes:  []string{"MACHINE/run.sh", "MACHINE/seed.iso", "MACHINE/MACHINE.service"},
-	Fates:   fates(),
-	Needs:   needs,
-	Tools:   []string{"qemu-img", "qemu-system-x86_64"},
+	Name:      "qemu",
+	Summary:   "a script that starts the machine with QEMU, its seed image and a systemd unit",
+	Writes:    []string{"MACHINE/run.sh", "MACHINE/seed.iso", "MACHINE/MACHINE.service"},
+	Fates:     fates,
+	Overrides: cloudinit.Overrides,
+	Needs:     needs,
+	Tools:     []string{"qemu-img", "qemu-system-x86_64"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		seedFile, err := seed.FileFor(job, m, Platform)
 		if err != nil {
@@ -55,7 +57,7 @@ var Target = render.Target{
 }
 
 // Platform is plain virtio, with segments that have no DHCP server.
-var Platform = func() cloudinit.Platform {
+var Platform = func() cloudinit.Environment {
 	p := cloudinit.Virtio
 	p.NoDHCP = func(network *fleet.Network) bool {
 		return network.Mode == fleet.HostOnly || network.Mode == fleet.Isolated
@@ -64,65 +66,49 @@ var Platform = func() cloudinit.Platform {
 }()
 
 func fates() []render.Fate {
-	fates := append(cloudinit.Fates(), render.Carry(
-		"image.arch", "image.file", "machine.image", "machine.about", "machine.clock",
-		"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
-		"medium.file", "medium.boot_first", "nic.model", "network.bridge",
-		"port.host", "port.machine", "port.protocol", "port.listen",
-		"share.host", "share.machine", "share.read_only",
-		"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution",
-		"firmware.kind", "firmware.secure_boot", "firmware.tpm",
-	)...)
-	adapted := func(how string, fields ...string) {
-		for _, field := range fields {
-			fates = append(fates, render.Fate{Field: field, Outcome: render.Adapted, How: how})
-		}
-	}
-	adapted("it stands in the description of the systemd unit", "fleet.fleet")
-	adapted("nat is QEMU's user network, each machine on one of its own; host-only and isolated ones are segments between the machines alone, where those without an address get one that stays", "network.mode")
-	adapted("the script never removes a disk, whether it is to be kept or not", "disk.keep")
-	adapted("the disc is in its drive at the first start, when the root disk is made, and later only if STAVREN_MEDIA asks for it", "medium.eject")
-	adapted("the file console.password holds it; VNC looks at its first eight characters only", "console.password")
-	adapted("as the weight of the systemd unit; the script alone has no priority", "resources.priority")
-	adapted("by the systemd unit, once it is enabled as its first line says", "machine.autostart", "machine.autostart_delay")
-	fates = append(fates, cloudinit.CloudFates()...)
-	fates = append(fates, render.LeaveOut("a note for people on the whole fleet", "fleet.about")...)
-	fates = append(fates, render.LeaveOut("the script boots the file as it finds it; check --here holds it to its checksum", "image.sha256")...)
-	return append(fates, render.LeaveOut("QEMU's user network hands each machine its own address, and segments have no DHCP server", "network.dhcp_first", "network.dhcp_last")...)
+	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
+		render.Carry(
+			"image.arch", "image.file", "machine.image", "machine.about", "machine.clock",
+			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
+			"medium.file", "medium.boot_first", "nic.model", "network.bridge",
+			"port.host", "port.machine", "port.protocol", "port.listen",
+			"share.host", "share.machine", "share.read_only",
+			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution",
+			"firmware.kind", "firmware.secure_boot", "firmware.tpm"),
+		render.Adapt("it is in the description of the systemd unit", "fleet.fleet"),
+		render.Adapt("nat is QEMU's user network, one per machine; host-only and isolated ones are segments between the machines, "+
+			"where those without an address get a permanent one", "network.mode"),
+		render.Adapt("the script never removes a disk, whether it is to be kept or not", "disk.keep"),
+		render.Adapt("the disc is in its drive at the first start, when the root disk is created, and later only if STAVREN_MEDIA asks for it",
+			"medium.eject"),
+		render.Adapt("it is in the file console.password; VNC uses only its first eight characters", "console.password"),
+		render.Adapt("as the weight of the systemd unit; the script alone has no priority", "resources.priority"),
+		render.Adapt("by the systemd unit, once it is enabled as its first line says", "machine.autostart", "machine.autostart_delay"),
+		render.LeaveOut("a note for people on the whole fleet", "fleet.about"),
+		render.LeaveOut("the script boots the file as it is; check --here compares it with its checksum", "image.sha256"),
+		render.LeaveOut("QEMU's user network gives each machine its address, and segments have no DHCP server",
+			"network.dhcp_first", "network.dhcp_last"),
+	)
 }
 
-// needs reports what keeps a machine from running as it is defined.
+// needs reports what keeps a machine from running as defined.
 func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
-	var findings []finding.Finding
-	add := func(rule string, severity finding.Severity, place fleet.Place, path, message, remedy string) {
-		findings = append(findings, finding.Finding{Rule: rule, Severity: severity, Place: place, Path: path, Message: message, Remedy: remedy})
-	}
-	machinePath := "machines." + m.Name
-	forwarding := f.ForwardingNIC(m)
-	if forwarding == nil && len(m.Ports) > 0 {
-		port := m.Ports[0]
-		add("port-without-nat", finding.Error, port.PlaceOf(fleet.Itself), machinePath+".ports."+port.Name,
-			fmt.Sprintf("machine %s forwards ports, but none of its networks is nat, and QEMU forwards through such a one", m.Name),
-			"give it an interface on a nat network, or remove its ports")
-	}
+	n := hypervisor.New("qemu", f, m)
+	n.NATForPorts()
 	for _, nic := range m.NICs {
 		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT && len(f.OnNetwork(network.Name)) > 1 {
-			add("machines-apart", finding.Advice, network.PlaceOf(fleet.Itself), "networks."+network.Name,
-				fmt.Sprintf("QEMU gives each machine on the nat network %s one of its own, so they do not reach each other there", network.Name),
-				"put those that talk to each other on an isolated or host-only network as well")
+			n.Apart(network)
 		}
 	}
 	if c := &m.Console; c.Kind == fleet.Graphical && c.Protocol == fleet.VNC && c.Port < firstDisplay {
-		add("vnc-port-too-low", finding.Error, c.PlaceOf("port"), machinePath+".console.port",
-			fmt.Sprintf("the console of %s listens on port %d, but VNC's displays begin at %d", m.Name, c.Port, firstDisplay),
-			fmt.Sprintf("choose a port from %d on, or write auto", firstDisplay))
+		n.Add("vnc-port-too-low", finding.Error, finding.OfConsole(m, "port"),
+			"the console of machine %s listens on port %d, but VNC displays start at %d", m.Name, c.Port, firstDisplay).
+			Remedy = fmt.Sprintf("choose a port from %d up, or write auto", firstDisplay)
 	}
-	if image := f.Image(m.Image); image != nil && image.File == "" && !bootsFromDisc(m) {
-		add("image-without-file", finding.Error, image.PlaceOf(fleet.Itself), "images."+image.Name,
-			fmt.Sprintf("image %s has no file, and QEMU boots a file", image.Name),
-			"add file: with the path of a disk image, relative to the definition, or a medium with boot_first: true")
+	if !bootsFromDisc(m) {
+		n.ImageFile(", or a medium with boot_first: true")
 	}
-	return findings
+	return n.Findings
 }
 
 func bootsFromDisc(m *fleet.Machine) bool {

@@ -10,7 +10,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Target renders one image a machine.
+// Target renders one image per machine.
 var Target = render.Target{
 	Name:      "seed",
 	Summary:   "the same data as an ISO image that any hypervisor can attach",
@@ -24,15 +24,15 @@ var Target = render.Target{
 	},
 }
 
-// File renders seed.iso for one machine. An image that holds a secret is for its
-// owner's eyes alone.
+// File renders seed.iso for one machine. Only the owner can read an image that holds
+// a secret.
 func File(job *render.Job, m *fleet.Machine) (render.File, error) {
 	return FileFor(job, m, cloudinit.Virtio)
 }
 
-// FileFor is File for a machine that runs elsewhere than on plain virtio.
-func FileFor(job *render.Job, m *fleet.Machine, platform cloudinit.Platform) (render.File, error) {
-	files, err := cloudinit.Files(job, m, platform)
+// FileFor is like File, for a machine that doesn't run on plain virtio.
+func FileFor(job *render.Job, m *fleet.Machine, environment cloudinit.Environment) (render.File, error) {
+	files, err := cloudinit.Files(job, m, environment)
 	if err != nil {
 		return render.File{}, err
 	}
