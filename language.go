@@ -1,6 +1,6 @@
 package stavren
 
-import "stavren.example/stavren/internal/source"
+import "stavren.example/stavren/internal/language"
 
 // LanguageKey documents one key of the language.
 type LanguageKey struct {
@@ -21,11 +21,11 @@ type LanguageKey struct {
 // LanguageKeys returns every key of the language. Each map comes before its keys.
 func LanguageKeys() []LanguageKey {
 	var keys []LanguageKey
-	for _, key := range source.Keys() {
+	for _, key := range language.Keys() {
 		keys = append(keys, LanguageKey(key))
 	}
 	return keys
 }
 
 // Schema returns the JSON Schema (2020-12) of the language, for editors.
-func Schema() ([]byte, error) { return source.Schema() }
+func Schema() ([]byte, error) { return language.Schema() }

@@ -5,7 +5,7 @@ import (
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
-	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/language"
 )
 
 // MachineSheet is a machine as people review it before launch.
@@ -30,7 +30,7 @@ type SheetRow struct {
 // Sheet returns every value of a machine.
 func Sheet(f *fleet.Fleet, m *fleet.Machine) MachineSheet {
 	sheet := MachineSheet{Machine: m.Name, About: m.About, System: "the image " + m.Image + " is not defined"}
-	for _, row := range source.Sheet(m) {
+	for _, row := range language.Sheet(m) {
 		sheet.Rows = append(sheet.Rows, SheetRow(row))
 	}
 	image := f.Image(m.Image)

@@ -26,9 +26,10 @@ import (
 	"stavren.example/stavren/check"
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/document"
+	"stavren.example/stavren/internal/load"
 	"stavren.example/stavren/internal/nearest"
 	"stavren.example/stavren/internal/outfolder"
-	"stavren.example/stavren/internal/source"
 	"stavren.example/stavren/internal/targets"
 	"stavren.example/stavren/render"
 )
@@ -56,12 +57,12 @@ type RenderOptions = render.Options
 // of the file, with its place and remedy. Any other error means that the file itself
 // could not be read.
 func Load(files fs.FS, name string, options LoadOptions) (*fleet.Fleet, error) {
-	return source.Load(files, name, source.Options(options))
+	return load.Load(files, name, load.Options(options))
 }
 
 // Findings returns the findings in an error of [Load], [Render] or [Refusal], or nil
 // if the error is about something else.
-func Findings(err error) []finding.Finding { return source.Faults(err) }
+func Findings(err error) []finding.Finding { return load.Faults(err) }
 
 // Check returns everything that would go wrong, sorted by place. Check fleets that
 // will share a host together, so that it finds ports and addresses that conflict
@@ -95,7 +96,7 @@ func Check(options CheckOptions, fleets ...*fleet.Fleet) []finding.Finding {
 
 // Rules returns the rule book: what [Load], [Check] and [Needs] can find.
 func Rules() []finding.Rule {
-	return slices.Concat(source.Rules(), check.Rules(), check.TargetRules())
+	return slices.Concat(document.Rules(), check.Rules(), check.TargetRules())
 }
 
 // Targets returns the built-in targets.

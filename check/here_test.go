@@ -16,7 +16,7 @@ func TestHere(t *testing.T) {
 		"file: images/debian-12.qcow2}", "file: images/debian-12.qcow2, sha256: \""+strings.Repeat("0f", 32)+"\"}", 1)
 	text = strings.Replace(text, "quay: {mode: nat, subnet: 10.44.7.0/24}", "quay: {mode: nat, subnet: 10.44.7.0/24}\n  shore: {mode: bridged, bridge: br0}", 1)
 	text = strings.Replace(text, "kits: [base], ports", "kits: [base], nics: {quay: {}, shore: {}}, ports", 1)
-	f := load(t, text)
+	f := loaded(t, text)
 	f.Key("ops").File = "keys/ops.pub"
 	sound := func() *fleet.Host {
 		return &fleet.Host{

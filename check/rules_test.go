@@ -122,7 +122,7 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm}\nsecrets: {s: {env: S}}", "defined-and-unused"},
 		{"  a: {image: bookworm, first_boot: {files: {/f: {text: \"{{ secret `s` }}\", fill: true, mode: \"0600\"}}}}\nsecrets: {s: {env: S}}", ""},
 	} {
-		if got := names(check.Run(today, load(t, withBase(c.machines+"\n")))); got != c.want {
+		if got := names(check.Run(today, loaded(t, withBase(c.machines+"\n")))); got != c.want {
 			t.Errorf("%s\n got %q\nwant %q", c.machines, got, c.want)
 		}
 	}
@@ -145,7 +145,7 @@ func TestNetworkEdges(t *testing.T) {
 		{"mode: nat, subnet: 10.44.0.0/16}\n  pier: {subnet: 10.44.8.0/24", "{image: bookworm, nics: {quay: {}, pier: {}}}", "subnets-overlap"},
 	} {
 		text := strings.Replace(withBase("  a: "+c.machines+"\n"), "mode: nat, subnet: 10.44.7.0/24", c.quay, 1)
-		if got := names(check.Run(today, load(t, text))); got != c.want {
+		if got := names(check.Run(today, loaded(t, text))); got != c.want {
 			t.Errorf("%s %s\n got %q\nwant %q", c.quay, c.machines, got, c.want)
 		}
 	}
@@ -153,7 +153,7 @@ func TestNetworkEdges(t *testing.T) {
 
 // TestEndOfSupport holds that the date decides, and that without one nothing is said.
 func TestEndOfSupport(t *testing.T) {
-	f := load(t, withBase("  a: {image: bookworm}\n")) // Debian 12, supported until 2028-06-30
+	f := loaded(t, withBase("  a: {image: bookworm}\n")) // Debian 12, supported until 2028-06-30
 	for date, want := range map[string]string{
 		"2028-03-31": "", "2028-04-01": "system-support-ends-soon", "2028-06-30": "system-support-ends-soon", "2028-07-01": "system-out-of-support",
 	} {
@@ -172,8 +172,8 @@ func TestEndOfSupport(t *testing.T) {
 
 // TestLimitsCountAllFiles holds that the machines of all files are one load.
 func TestLimitsCountAllFiles(t *testing.T) {
-	one := load(t, withBase("  a: {image: bookworm}\nlimits: {heat: {machines: 1}}\n"))
-	two := load(t, strings.Replace(withBase("  b: {image: bookworm}\n"), "tide-office", "archive", 1))
+	one := loaded(t, withBase("  a: {image: bookworm}\nlimits: {heat: {machines: 1}}\n"))
+	two := loaded(t, strings.Replace(withBase("  b: {image: bookworm}\n"), "tide-office", "archive", 1))
 	if got := names(check.Run(today, one)); got != "" {
 		t.Errorf("one file: %q", got)
 	}

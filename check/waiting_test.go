@@ -13,7 +13,7 @@ import (
 // checkScript returns the rules that a script breaks on a Debian machine.
 func checkScript(t *testing.T, script string) string {
 	t.Helper()
-	f := load(t, withBase("  a:\n    image: bookworm\n    first_boot:\n      scripts:\n        s:\n          text: |\n"+
+	f := loaded(t, withBase("  a:\n    image: bookworm\n    first_boot:\n      scripts:\n        s:\n          text: |\n"+
 		"            "+strings.ReplaceAll(strings.TrimSuffix(script, "\n"), "\n", "\n            ")+"\n"))
 	var own []string
 	for _, found := range check.Run(today, f) {
@@ -147,7 +147,7 @@ func TestRealisticScripts(t *testing.T) {
 			t.Fatal(err)
 		}
 		system, _, _ := strings.Cut(filepath.Base(file), "-")
-		f := load(t, strings.Replace(withBase("  a: {image: bookworm, disks: {root: {size: 20GiB}}, resources: {memory: 2GiB}}\n"), "debian-12", systems[system], 1))
+		f := loaded(t, strings.Replace(withBase("  a: {image: bookworm, disks: {root: {size: 20GiB}}, resources: {memory: 2GiB}}\n"), "debian-12", systems[system], 1))
 		f.Machines[0].FirstBoot.Scripts = []*fleet.Script{{Name: "s", Content: fleet.Content{Text: string(data), File: file}}}
 		f.Complete()
 		for _, found := range check.Run(today, f) {

@@ -52,7 +52,7 @@ func TestHostileTextsInClouds(t *testing.T) {
 		t.Run(target.Name, func(t *testing.T) {
 			carried := 0
 			for _, text := range hostile {
-				f := load(t, onCloud("first_boot: {files: {/etc/tide: {text: %s}}}"), text)
+				f := loaded(t, onCloud("first_boot: {files: {/etc/tide: {text: %s}}}"), text)
 				if f == nil || refuses(target.Target, f) {
 					continue
 				}
@@ -75,7 +75,7 @@ func TestHostileLabelsInClouds(t *testing.T) {
 	for _, target := range targets.Clouds() {
 		t.Run(target.Name, func(t *testing.T) {
 			const text = "[parameters('x')] ${y}"
-			f := load(t, onCloud("labels: {note: %s}"), text)
+			f := loaded(t, onCloud("labels: {note: %s}"), text)
 			if f == nil || refuses(target.Target, f) {
 				return
 			}
@@ -94,7 +94,7 @@ func TestCompressed(t *testing.T) {
 	for _, target := range targets.Clouds() {
 		t.Run(target.Name, func(t *testing.T) {
 			boot := target.Cloud.FirstBoot
-			f := load(t, onCloud("first_boot: {scripts: {a: {text: %s}}}"), strings.Repeat(line, 4000))
+			f := loaded(t, onCloud("first_boot: {scripts: {a: {text: %s}}}"), strings.Repeat(line, 4000))
 			tooLarge := 4000*len(line) > boot.Limit
 			if refused := refuses(target.Target, f); refused != (tooLarge && !boot.Compressible) {
 				t.Fatalf("refused: %v", refused)

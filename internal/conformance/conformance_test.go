@@ -19,7 +19,7 @@ import (
 	"stavren.example/stavren/examples"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
-	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/load"
 	"stavren.example/stavren/internal/targets/cloudinit"
 	"stavren.example/stavren/render"
 )
@@ -28,11 +28,11 @@ import (
 // one whose every free text is hostile.
 func fleets(t *testing.T) map[string]*fleet.Fleet {
 	t.Helper()
-	demo, err := source.Load(examples.TideOffice(), "tide-office.stavren.yaml", source.Options{})
+	demo, err := load.Load(examples.TideOffice(), "tide-office.stavren.yaml", load.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	bare, err := source.Parse(fstest.MapFS{}, "bare.stavren.yaml", []byte("stavren: 1\nfleet: bare\nimages: {i: {os: debian-12, file: i.qcow2}}\nmachines: {bare: {image: i}}\n"), source.Options{})
+	bare, err := load.Parse(fstest.MapFS{}, "bare.stavren.yaml", []byte("stavren: 1\nfleet: bare\nimages: {i: {os: debian-12, file: i.qcow2}}\nmachines: {bare: {image: i}}\n"), load.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

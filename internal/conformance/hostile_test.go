@@ -16,7 +16,7 @@ import (
 	"stavren.example/stavren"
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/load"
 	"stavren.example/stavren/render"
 )
 
@@ -46,7 +46,7 @@ var freeTexts = []struct {
 
 // load reads a definition with one hostile text in it, or returns nil if it is
 // refused before rendering.
-func load(t *testing.T, lines, text string) *fleet.Fleet {
+func loaded(t *testing.T, lines, text string) *fleet.Fleet {
 	t.Helper()
 	quoted := inYAML(text)
 	image := `"base.qcow2"`
@@ -57,7 +57,7 @@ func load(t *testing.T, lines, text string) *fleet.Fleet {
 	if lines != "" {
 		definition += strings.Replace(lines, "%s", quoted, 1) + "\n"
 	}
-	f, err := source.Parse(fstest.MapFS{}, "hostile.stavren.yaml", []byte(definition), source.Options{})
+	f, err := load.Parse(fstest.MapFS{}, "hostile.stavren.yaml", []byte(definition), load.Options{})
 	if err != nil {
 		if faults := stavren.Findings(err); len(faults) == 0 {
 			t.Errorf("%q: an error without findings: %v", text, err)
@@ -94,7 +94,7 @@ func TestHostileTexts(t *testing.T) {
 	for _, target := range stavren.Targets() {
 		for _, field := range freeTexts {
 			for _, text := range hostile {
-				f := load(t, field.lines, text)
+				f := loaded(t, field.lines, text)
 				want := text
 				if f != nil && field.get != nil {
 					want = field.get(f, f.Machines[0])

@@ -12,7 +12,8 @@ import (
 
 	"stavren.example/stavren/examples"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/load"
+	"stavren.example/stavren/internal/textdiff"
 	"stavren.example/stavren/render"
 )
 
@@ -24,7 +25,7 @@ var Machines = []string{"almanac", "store", "gauge-1", "chartroom", "harbour-log
 // Demo loads the demo fleet.
 func Demo(t testing.TB) *fleet.Fleet {
 	t.Helper()
-	f, err := source.Load(examples.TideOffice(), "tide-office.stavren.yaml", source.Options{})
+	f, err := load.Load(examples.TideOffice(), "tide-office.stavren.yaml", load.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,7 +71,7 @@ func Compare(t *testing.T, files map[string]render.File) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if diff := Diff(name, string(want), string(file.Data)); diff != "" {
+		if diff := textdiff.Unified(name, string(want), string(file.Data)); diff != "" {
 			t.Errorf("%s differs; go test -update rewrites it:\n%s", name, diff)
 		}
 	}

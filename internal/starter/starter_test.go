@@ -7,7 +7,7 @@ import (
 	"testing/fstest"
 
 	"stavren.example/stavren/check"
-	"stavren.example/stavren/internal/source"
+	"stavren.example/stavren/internal/load"
 	"stavren.example/stavren/internal/starter"
 )
 
@@ -20,7 +20,7 @@ func TestDefinitionsAreSound(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			f, err := source.Parse(fstest.MapFS{}, "tides.stavren.yaml", []byte(text), source.Options{})
+			f, err := load.Parse(fstest.MapFS{}, "tides.stavren.yaml", []byte(text), load.Options{})
 			if err != nil {
 				t.Errorf("%s: %v\n%s", purpose, err, text)
 				continue
