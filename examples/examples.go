@@ -1,4 +1,4 @@
-// Package examples carries the demo data: the fleet of the made-up Skerry Tide
+// Package examples contains the demo data: the fleet of the made-up Skerry Tide
 // Office, and two faulty ones. The keys in it were made for the demo; nobody has
 // their private halves.
 package examples

@@ -57,7 +57,7 @@ func (m *Machine) Clone() *Machine {
 	return &c
 }
 
-// cloneEach copies a list of nouns; deepen replaces what a copy still shares.
+// cloneEach copies a list of nouns. deepen replaces what a copy still shares.
 func cloneEach[T any](list []*T, deepen func(*T)) []*T {
 	if list == nil {
 		return nil

@@ -6,8 +6,8 @@ import (
 	"sync"
 )
 
-// What a definition that says nothing means. They are chosen for a small server
-// that any laptop can run, and show prints each of them.
+// Defaults. They suit a small server that any laptop can run, and show prints each of
+// them.
 const (
 	DefaultArch        = "amd64"
 	DefaultCPUs        = 1
@@ -19,8 +19,8 @@ const (
 	DefaultTimeZone    = "Etc/UTC"
 	DefaultResolution  = "1280x800"
 	DefaultRunAs       = "root"
-	// DefaultMinMemory and DefaultMinDisk are the least that a system of the
-	// definition's own is assumed to run in.
+	// DefaultMinMemory and DefaultMinDisk are the least memory and disk that a system
+	// defined by the definition is assumed to need.
 	DefaultMinMemory = 256 * MiB
 	DefaultMinDisk   = 2 * GiB
 )
@@ -31,10 +31,10 @@ var DefaultSubnet = netip.MustParsePrefix("10.177.0.0/24")
 // DefaultListen is the host address that forwarded ports listen on.
 var DefaultListen = netip.MustParseAddr("127.0.0.1")
 
-// Complete fills in every value that was left out, marking each as a default
-// in its Origins, and derives what is never written: disk serials, hardware
-// addresses and the numbers of auto ports. It is safe to call twice. Call it
-// after the last change to a fleet and before checking or rendering it.
+// Complete fills in every value that was left out, marks it as a default in its
+// Origins, and derives what nobody writes: disk serials, hardware addresses and auto
+// ports. It can be called again. Call it after the last change to a fleet, before
+// checking or rendering it.
 func (f *Fleet) Complete() {
 	if len(f.Networks) == 0 {
 		network := &Network{Name: DefaultNetworkName, Mode: NAT, Subnet: DefaultSubnet}
@@ -54,7 +54,7 @@ func (f *Fleet) Complete() {
 	f.index = newIndex(f)
 }
 
-// completeMachines works on every processor: machines share nothing.
+// completeMachines uses every processor, since machines share nothing.
 func (f *Fleet) completeMachines() {
 	const least = 64 // fewer machines are done before a second worker has begun
 	workers := max(1, min(runtime.GOMAXPROCS(0), len(f.Machines)/least))
@@ -69,7 +69,7 @@ func (f *Fleet) completeMachines() {
 	group.Wait()
 }
 
-// fill sets *value to the default if it was left out, and marks it.
+// fill sets *value to its default if it was left out, and marks it.
 func fill[T comparable](origins *Origins, key string, value *T, standard T) {
 	var none T
 	if *value == none {
@@ -133,7 +133,7 @@ func (m *Machine) completeConsole() {
 	fill(&console.Origins, "resolution", &console.Resolution, DefaultResolution)
 }
 
-// completeDisks puts the root disk first, since every machine boots from it.
+// completeDisks moves the root disk to the front, since every machine boots from it.
 func (m *Machine) completeDisks(f *Fleet) {
 	at := -1
 	for i, disk := range m.Disks {
@@ -164,8 +164,8 @@ func (m *Machine) completeDisks(f *Fleet) {
 	}
 }
 
-// completeNICs attaches a machine that names no network to the fleet's first,
-// and leads it out through its first interface unless another is said to be.
+// completeNICs attaches a machine that names no network to the first network of the
+// fleet. The first interface is primary unless another one is.
 func (m *Machine) completeNICs(f *Fleet) {
 	if len(m.NICs) == 0 && len(f.Networks) > 0 {
 		nic := &NIC{Name: f.Networks[0].Name}

@@ -2,27 +2,26 @@ package fleet
 
 import "strings"
 
-// Content is text typed into a definition or taken from a file beside it.
+// Content is text in a definition or in a file beside it.
 type Content struct {
-	// Text is the content itself, whatever its source. It may be any bytes. In a
-	// filled text each secret stands as its mark, see [SecretMark].
+	// Text is the content itself, wherever it came from. It may be any bytes. In a
+	// filled text, a mark stands for each secret; see [SecretMark].
 	Text string
 	// File is the path that Text was read from, or empty if it was typed in.
 	File string
-	// TextPlace is where the first byte of Text stands. Block reports that
-	// line N of Text stands N-1 lines below it, at the same column, as in a
-	// file of its own or a YAML literal block; otherwise only TextPlace itself
-	// is known.
+	// TextPlace is the place of the first byte of Text. Block reports that line N of
+	// Text is N-1 lines below it, at the same column, as in a file or a YAML literal
+	// block. Otherwise, only TextPlace itself is known.
 	TextPlace Place
 	Block     bool
-	// Filled reports that Text was made by filling; Unfilled is what it was made
-	// from.
+	// Filled reports that Text is the result of filling, and Unfilled is the text
+	// before that.
 	Filled   bool
 	Unfilled string
 }
 
-// PlaceAt returns where the given line and column of the text stand, both from
-// 1, as nearly as is known.
+// PlaceAt returns the place of a line and column of the text, both counted from 1, as
+// precisely as it is known.
 func (c *Content) PlaceAt(line, column int) Place {
 	place := c.TextPlace
 	if !c.Block || !place.IsValid() {
@@ -33,20 +32,20 @@ func (c *Content) PlaceAt(line, column int) Place {
 	return place
 }
 
-// Secrets stand in texts as marks until they are rendered. The marks are made of
-// private-use characters, which no other text has reason to hold.
+// Marks stand for secrets in texts until they are rendered. They consist of
+// private-use characters, which other texts have no reason to contain.
 const (
 	markStart = "\uE0F0secret:"
 	markEnd   = "\uE0F1"
 )
 
-// SecretMark is what stands in a text for the secret of that name.
+// SecretMark returns the mark of a secret.
 func SecretMark(name string) string { return markStart + name + markEnd }
 
-// HasSecrets reports whether the text holds marks of secrets.
+// HasSecrets reports whether the text has marks of secrets.
 func (c *Content) HasSecrets() bool { return strings.Contains(c.Text, markStart) }
 
-// SecretNames lists the secrets whose marks the text holds, in order.
+// SecretNames returns the names of the secrets whose marks the text has, in order.
 func (c *Content) SecretNames() []string {
 	if !c.HasSecrets() {
 		return nil
@@ -60,8 +59,7 @@ func (c *Content) SecretNames() []string {
 	return names
 }
 
-// Reveal returns the text with each mark replaced by what value returns for the
-// name of its secret.
+// Reveal returns the text with each mark replaced by the value of its secret.
 func (c *Content) Reveal(value func(name string) (string, error)) (string, error) {
 	if !c.HasSecrets() {
 		return c.Text, nil

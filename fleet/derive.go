@@ -9,8 +9,8 @@ import (
 	"strings"
 )
 
-// digest hashes names into the bytes that derived values are made from. Each
-// name is closed by a zero byte, so that no two lists of names meet.
+// digest hashes names into the bytes that derived values consist of. A zero byte ends
+// each name, so that no two lists of names give the same input.
 func digest(names ...string) [sha256.Size]byte {
 	return sha256.Sum256([]byte(strings.Join(names, "\x00") + "\x00"))
 }
@@ -19,8 +19,8 @@ func digest(names ...string) [sha256.Size]byte {
 // (VIRTIO 1.2, 5.2.6: "ID string" of 20 bytes).
 const maxSerial = 20
 
-// deriveSerial names a disk for the guest: as much of the disk's own name as
-// fits, so that a person recognises it, and eight digits that tell it apart.
+// deriveSerial returns the name of a disk inside the machine: the beginning of its
+// own name, so that people recognise it, and eight digits that make it unique.
 func deriveSerial(fleet, machine, disk string) string {
 	sum := digest("serial", fleet, machine, disk)
 	readable := disk
@@ -30,8 +30,8 @@ func deriveSerial(fleet, machine, disk string) string {
 	return readable + "-" + hex.EncodeToString(sum[:4])
 }
 
-// deriveHardwareAddress makes a unicast, locally administered address
-// (IEEE 802: second bit of the first byte set, first bit clear).
+// deriveHardwareAddress returns a unicast, locally administered address (IEEE 802:
+// second bit of the first byte set, first bit clear).
 func deriveHardwareAddress(fleet, machine, nic string) string {
 	sum := digest("hardware-address", fleet, machine, nic)
 	text := []byte("02:00:00:00:00:00")
@@ -55,15 +55,15 @@ const (
 	LastOutgoingPort  = 60999
 )
 
-// claim is one listening port of the host.
+// claim is a port of the host that something listens on.
 type claim struct {
 	protocol Protocol
 	port     int
 }
 
-// choosePorts numbers the auto ports. The first choice of each is derived from
-// its names alone, so it stays when other machines come and go. Only where two
-// first choices meet does the later by name take its second, and so on.
+// choosePorts chooses the auto ports. Each port's first choice is derived from its
+// names alone, so it stays when other machines come and go. Only if two first choices
+// are the same, the later one by name takes its second, and so on.
 func choosePorts(f *Fleet) {
 	taken := map[claim]bool{}
 	type waiting struct {
@@ -86,7 +86,7 @@ func choosePorts(f *Fleet) {
 			add(&port.Host, port.Auto, port.Protocol, machine.Name+"\x00"+port.Name)
 		}
 		if machine.Console.Kind == Graphical {
-			// No port has this name: it is no DNS label.
+			// No port has this name, since it isn't a DNS label.
 			add(&machine.Console.Port, machine.Console.Auto, TCP, machine.Name+"\x00/console")
 		}
 	}
@@ -121,9 +121,9 @@ func Broadcast(subnet netip.Prefix) netip.Addr {
 	return last
 }
 
-// assign chooses addresses for interfaces without one, network by network. As
-// with ports, the first choice comes of the names alone, and only where two
-// first choices meet does the later in the fleet take the next free one.
+// assign chooses addresses for interfaces without one, network by network. As with
+// ports, the first choice is derived from the names alone. Only if two first choices
+// are the same, the later one in the fleet takes the next free address.
 func assign(f *Fleet, attached map[string][]Attachment) map[*NIC]netip.Addr {
 	assigned := map[*NIC]netip.Addr{}
 	for _, network := range f.Networks {

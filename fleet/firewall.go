@@ -43,8 +43,8 @@ func (r PortRange) IsEverything() bool {
 	return r.Protocol == AnyProtocol || r.First <= 1 && r.Last == 65535
 }
 
-// FirewallMentions reports whether a firewall of the machine has an entry for a
-// port, whoever it allows to connect. A firewall that isn't defined has none.
+// FirewallMentions reports whether a firewall of the machine has an entry for a port,
+// no matter whom it allows to connect. A firewall that isn't defined has none.
 func (f *Fleet) FirewallMentions(m *Machine, protocol Protocol, port int) bool {
 	for _, name := range m.Firewall {
 		firewall := f.Firewall(name)

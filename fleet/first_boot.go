@@ -11,7 +11,7 @@ type FirstBoot struct {
 	Refresh bool `key:"refresh"`
 	// Upgrade brings every installed package up to date.
 	Upgrade bool `key:"upgrade"`
-	// Restart restarts the machine if the packages ask for it.
+	// Restart restarts the machine if the packages require it.
 	Restart  bool             `key:"restart"`
 	Packages []string         `key:"packages"`
 	Sources  []*PackageSource `key:"sources"`
@@ -25,16 +25,16 @@ type FirstBoot struct {
 	GuestTools bool `key:"guest_tools"`
 }
 
-// PackageSource is where packages come from beside the system's own sources.
+// PackageSource is a repository of packages in addition to the system's own.
 type PackageSource struct {
 	Origins
 	Name string
 	// URL is the root of the repository.
 	URL string `key:"url"`
-	// Suite and Components are apt's; other package managers have neither.
+	// Suite and Components are for apt; other package managers have neither.
 	Suite      string   `key:"suite"`
 	Components []string `key:"components"`
-	// Key is the public key that the packages are signed with.
+	// Key is the public key that signs the packages.
 	Key string `key:"key"`
 }
 
@@ -44,7 +44,7 @@ type File struct {
 	// Path is absolute, inside the machine.
 	Path    string
 	Content `key:"text"`
-	// Fill says that the content was run through text/template.
+	// Fill says that the content is run through text/template.
 	Fill bool        `key:"fill"`
 	Mode fs.FileMode `key:"mode"`
 	// Owner is "user:group".
@@ -60,12 +60,12 @@ const (
 	EveryBoot When = "every-boot"
 )
 
-// Script runs inside the machine, after packages are in.
+// Script runs inside the machine after packages have been installed.
 type Script struct {
 	Origins
 	Name    string
 	Content `key:"text"`
-	// Fill says that the content was run through text/template.
+	// Fill says that the content is run through text/template.
 	Fill bool `key:"fill"`
 	When When `key:"when"`
 	// RunAs is the account that it runs as, by default the administrator.

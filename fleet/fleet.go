@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// Fleet is everything that one definition speaks of. Lists keep the order in
-// which the definition names things; names are unique within a list.
+// Fleet is everything in one definition. Lists keep the order of the definition.
+// Names are unique within a list.
 type Fleet struct {
 	Origins
 	Name      string      `key:"fleet"`
@@ -20,7 +20,7 @@ type Fleet struct {
 	Machines  []*Machine  `key:"machines"`
 	Platforms []*Platform `key:"platforms"`
 	Limits    []*Limit    `key:"limits"`
-	// Accept says which rules are broken on purpose, and why, by rule name.
+	// Accept lists the rules that are broken on purpose, and why, by rule name.
 	Accept []Pair `key:"accept" scope:"definition"`
 
 	index *index
@@ -36,22 +36,23 @@ type System struct {
 	Name string
 	// Title is its full name.
 	Title string `key:"title" scope:"definition"`
-	// Family names the systems that it behaves like, such as "debian".
+	// Family is the family of systems that it belongs to, such as "debian".
 	Family string `key:"family"`
-	// MinMemory and MinDisk are the least that it runs in.
+	// MinMemory and MinDisk are the least memory and disk that it runs with.
 	MinMemory Bytes `key:"min_memory" scope:"definition"`
 	MinDisk   Bytes `key:"min_disk" scope:"definition"`
-	// Login is the account that its image comes with.
+	// Login is the account that its image includes.
 	Login string `key:"login" scope:"definition"`
 	// EndOfLife is the last day with security updates, or zero if unknown.
 	EndOfLife time.Time `key:"end_of_life" scope:"definition"`
 }
 
-// Image is a bootable disk image: which system is on it and where it lies.
+// Image is a bootable disk image: its file, and the system on it.
 type Image struct {
 	Origins
 	Name string
-	// OS names an entry of the catalogue of systems, such as "debian-12".
+	// OS is the name of an operating system in the built-in list or in Systems, such
+	// as "debian-12".
 	OS string `key:"os"`
 	// Arch is the processor architecture, "amd64" or "arm64".
 	Arch string `key:"arch"`
@@ -65,18 +66,19 @@ type Image struct {
 	Folder string
 }
 
-// NetworkMode says how a network is tied to its surroundings.
+// NetworkMode says how a network is connected to its surroundings.
 type NetworkMode string
 
 // The network modes of the language.
 const (
-	// NAT reaches out through the host; the host reaches in by forwarded ports.
+	// NAT reaches out through the host, and the host reaches in through forwarded
+	// ports.
 	NAT NetworkMode = "nat"
-	// HostOnly joins the machines and the host, and nobody else.
+	// HostOnly connects the machines with each other and with the host.
 	HostOnly NetworkMode = "host-only"
 	// Bridged puts the machines on the host's own network.
 	Bridged NetworkMode = "bridged"
-	// Isolated joins the machines alone.
+	// Isolated connects only the machines with each other.
 	Isolated NetworkMode = "isolated"
 )
 
@@ -86,18 +88,19 @@ type Network struct {
 	Name string
 	Mode NetworkMode `key:"mode"`
 	// Subnet is the network's address range; its host bits are zero. A bridged
-	// network may leave it out.
+	// network may have none.
 	Subnet netip.Prefix `key:"subnet"`
-	// Gateway is the router's address: by default the first of the subnet where
-	// there is a way out, and none on a host-only or isolated network.
+	// Gateway is the router's address: by default the first of the subnet if the
+	// network leads out, and none on a host-only or isolated network.
 	Gateway netip.Addr `key:"gateway"`
-	// DNS lists the name servers, by default the gateway alone.
+	// DNS lists the name servers, by default only the gateway.
 	DNS []netip.Addr `key:"dns"`
 	// Search lists the domains that short names are looked up in.
 	Search []string `key:"search"`
 	// Bridge is the host's bridge that a bridged network is on.
 	Bridge string `key:"bridge"`
-	// DHCPFirst and DHCPLast bound the addresses that DHCP hands out, if said.
+	// DHCPFirst and DHCPLast bound the addresses that DHCP assigns. They may be
+	// invalid.
 	DHCPFirst netip.Addr `key:"dhcp_first"`
 	DHCPLast  netip.Addr `key:"dhcp_last"`
 }
@@ -109,21 +112,21 @@ type Key struct {
 	Content `key:"text"`
 }
 
-// Secret says where a secret is read from when it is needed. It never holds the
+// Secret says where to read a secret from when it is needed. It never holds the
 // secret itself.
 type Secret struct {
 	Origins
 	Name string
-	// Env is the environment variable that holds it.
+	// Env is the environment variable that has it.
 	Env string `key:"env"`
-	// File is the file that holds it, relative to Folder; a line end at its end
-	// is no part of it.
+	// File is the file that has it, relative to Folder. A newline at its end is not
+	// part of it.
 	File string `key:"file"`
 	// Folder is the folder of the definition that names File.
 	Folder string
 }
 
-// Platform is what only one platform needs to know.
+// Platform is what a definition sets for one platform.
 type Platform struct {
 	Origins
 	// Name is the name of a target.
@@ -136,7 +139,7 @@ type Platform struct {
 	Size string `key:"size"`
 	// Sizes lists the sizes of a platform without public ones.
 	Sizes []*Size `key:"sizes"`
-	// Settings holds what the platform alone understands.
+	// Settings holds what only that platform understands.
 	Settings []Pair `key:"settings"`
 }
 
@@ -151,7 +154,7 @@ type Size struct {
 	Arch string
 }
 
-// Limit is the most that a platform, or the host, gives; 0 is no limit.
+// Limit is the most that a platform, or the host, provides. 0 means no limit.
 type Limit struct {
 	Origins
 	// Name is the name of a target, or "host".

@@ -2,8 +2,8 @@ package fleet
 
 import "net/netip"
 
-// index finds nouns by name. It is made by [Fleet.Complete]; a fleet that is
-// still being put together is searched from end to end instead.
+// index finds nouns by name. [Fleet.Complete] makes it. Until then, lists are
+// searched from the beginning.
 type index struct {
 	images    map[string]*Image
 	networks  map[string]*Network
@@ -33,7 +33,7 @@ func (p *Platform) name() string { return p.Name }
 func (s *System) name() string   { return s.Name }
 func (l *Limit) name() string    { return l.Name }
 
-// byName indexes a list; of two nouns with one name the first is found.
+// byName indexes a list. Of two nouns with the same name, it has the first.
 func byName[T named](list []T) map[string]T {
 	index := make(map[string]T, len(list))
 	for _, noun := range list {
@@ -104,7 +104,7 @@ func (f *Fleet) Machine(name string) *Machine {
 // System returns the definition's own system of that name, or nil.
 func (f *Fleet) System(name string) *System { return find(f.Systems, name) }
 
-// Platform returns what is said of a platform, or nil.
+// Platform returns what the definition sets for a platform, or nil.
 func (f *Fleet) Platform(name string) *Platform { return find(f.Platforms, name) }
 
 // Attachment is an interface of a machine on a network.
@@ -132,8 +132,8 @@ func (f *Fleet) OnNetwork(name string) []Attachment {
 	return attachments(f)[name]
 }
 
-// ForwardingNIC is the interface of a machine through which a hypervisor forwards
-// its ports: the first on a nat network, or nil.
+// ForwardingNIC returns the interface that a hypervisor forwards a machine's ports
+// through: the first on a nat network, or nil.
 func (f *Fleet) ForwardingNIC(m *Machine) *NIC {
 	for _, nic := range m.NICs {
 		if network := f.Network(nic.Network); network != nil && network.Mode == NAT {
@@ -143,9 +143,10 @@ func (f *Fleet) ForwardingNIC(m *Machine) *NIC {
 	return nil
 }
 
-// Assigned returns the address of an interface: its own, or, where the network
-// would hand one out by DHCP, one of the subnet that nobody else has. Platforms
-// without DHCP fix that one. It is invalid where the subnet is unknown or full.
+// Assigned returns the address of an interface: its own or, if the network would
+// assign one by DHCP, an address of the subnet that nobody else has. Platforms
+// without DHCP make that one permanent. It is invalid if the subnet is unknown or
+// full.
 func (f *Fleet) Assigned(nic *NIC) netip.Addr {
 	if nic.Address.IsValid() || f.index == nil {
 		return nic.Address

@@ -5,16 +5,16 @@ import (
 	"time"
 )
 
-// Machine is one virtual machine, resolved: kits and variants have been joined
-// into it and, after [Fleet.Complete], every default is filled in.
+// Machine is a virtual machine. Kits and variants have been merged into it and, after
+// [Fleet.Complete], every default is filled in.
 type Machine struct {
 	Origins
 	Name  string
 	About string `key:"about"`
-	// Kits names what the machine was put together from, for people.
+	// Kits names the kits that the machine consists of, for people.
 	Kits []string `key:"kits" scope:"definition"`
-	// Copies is how many machines the definition makes of this one; each is a
-	// Machine of its own with a number behind its name.
+	// Copies is the number of machines that the definition makes of this one. Each is
+	// a Machine of its own, with a number at the end of its name.
 	Copies    int       `key:"copies" scope:"definition"`
 	Labels    []Pair    `key:"labels"`
 	Image     string    `key:"image"`
@@ -29,12 +29,13 @@ type Machine struct {
 	PublicAddress bool `key:"public_address"`
 	// Names lists further DNS names of the machine.
 	Names []string `key:"names"`
-	// Firewall names the fleet's firewalls that hold for the machine.
+	// Firewall names the firewalls that apply to the machine.
 	Firewall []string `key:"firewall"`
 	Users    []*User  `key:"users"`
 	SSH      SSH      `key:"ssh"`
 	Time     Time     `key:"time"`
-	// Language is a POSIX locale such as "en_DK.UTF-8", or empty for the image's.
+	// Language is a POSIX locale such as "en_DK.UTF-8", or empty for that of the
+	// image.
 	Language string `key:"language"`
 	// Keyboard is the layout of the console, such as "dk", or empty.
 	Keyboard  string     `key:"keyboard"`
@@ -50,11 +51,11 @@ type Machine struct {
 	WhenStopped WhenStopped `key:"when_stopped"`
 	Region      string      `key:"region"`
 	Zone        string      `key:"zone"`
-	// Interruptible asks for cheaper capacity that may be taken away.
+	// Interruptible asks for cheaper capacity that the cloud may take back.
 	Interruptible bool        `key:"interruptible"`
 	Identity      Identity    `key:"identity"`
 	Platforms     []*Platform `key:"platforms"`
-	// Accept says which rules the machine breaks on purpose, and why.
+	// Accept lists the rules that the machine breaks on purpose, and why.
 	Accept []Pair `key:"accept" scope:"definition"`
 }
 
@@ -66,7 +67,7 @@ func (m *Machine) FullName() string {
 	return m.HostName + "." + m.Domain
 }
 
-// Priority is a share of the host's processors where they are scarce.
+// Priority is a share of the host's processors when they are scarce.
 type Priority string
 
 // The priorities of the language.
@@ -79,14 +80,14 @@ const (
 // Resources is the machine's share of its host.
 type Resources struct {
 	Origins
-	// CPUs counts virtual processors.
+	// CPUs is the number of virtual processors.
 	CPUs int `key:"cpus"`
 	// Memory is the machine's main memory.
 	Memory   Bytes    `key:"memory"`
 	Priority Priority `key:"priority"`
 }
 
-// SSH says who may log in over SSH by other means than a user's key.
+// SSH says who may log in over SSH other than with a user's key.
 type SSH struct {
 	Origins
 	RootLogin     RootLogin `key:"root_login"`
@@ -96,19 +97,19 @@ type SSH struct {
 // RootLogin says how root may log in over SSH.
 type RootLogin string
 
-// The ways of root.
+// The ways for root to log in.
 const (
 	NoRootLogin       RootLogin = "no"
 	RootLoginByKey    RootLogin = "by-key"
 	RootLoginByAnyWay RootLogin = "by-any-way"
 )
 
-// Time is the machine's time zone and where it gets the time from.
+// Time is the machine's time zone and time servers.
 type Time struct {
 	Origins
 	// Zone is an entry of the IANA time zone database, such as "Atlantic/Faroe".
 	Zone string `key:"zone"`
-	// Servers lists NTP servers; empty leaves the image's own.
+	// Servers lists NTP servers. If it is empty, the image's own apply.
 	Servers []string `key:"servers"`
 }
 
@@ -136,16 +137,16 @@ type Console struct {
 	Origins
 	Kind     ConsoleKind     `key:"kind"`
 	Protocol ConsoleProtocol `key:"protocol"`
-	// Listen is the host's address that takes viewers.
+	// Listen is the host's address that accepts viewers.
 	Listen netip.Addr `key:"listen"`
-	// Port is the host's port, chosen by [Fleet.Complete] where it is 0 and the
-	// console is graphical.
+	// Port is the host's port. If it is 0 and the console is graphical,
+	// [Fleet.Complete] chooses it.
 	Port int `key:"port"`
-	// Auto says that nobody chose the port.
+	// Auto says that the port is chosen, not given.
 	Auto bool
 	// Resolution is the screen's width and height, such as "1920x1080".
 	Resolution string `key:"resolution"`
-	// Password names a secret of the fleet that viewers have to give, or is empty.
+	// Password names the secret that viewers have to enter, or is empty.
 	Password string `key:"password"`
 }
 
@@ -158,7 +159,7 @@ const (
 	UEFI FirmwareKind = "uefi"
 )
 
-// Firmware is what the machine starts with.
+// Firmware is what the machine boots with.
 type Firmware struct {
 	Origins
 	Kind       FirmwareKind `key:"kind"`
@@ -189,7 +190,7 @@ const (
 type Identity struct {
 	Origins
 	Account string `key:"account"`
-	// Scopes limits what it may do, in the platform's own words.
+	// Scopes limits what it may do, in the platform's own terms.
 	Scopes []string `key:"scopes"`
 }
 

@@ -2,18 +2,18 @@ package fleet
 
 import "strconv"
 
-// Place is a position in a definition file or in a file that it names. Line
-// and Column count from 1, columns in characters. The zero Place is no place.
+// Place is a position in a definition file or in a file that it names. Line and
+// Column count from 1; columns are in characters. The zero Place is unknown.
 type Place struct {
 	File   string
 	Line   int32
 	Column int32
 }
 
-// IsValid reports whether p names a line of a file.
+// IsValid reports whether p is a line of a file.
 func (p Place) IsValid() bool { return p.Line > 0 }
 
-// String returns FILE:LINE:COLUMN, or the file alone when the line is unknown.
+// String returns FILE:LINE:COLUMN, or only the file if the line is unknown.
 func (p Place) String() string {
 	if !p.IsValid() {
 		return p.File
@@ -24,19 +24,19 @@ func (p Place) String() string {
 // Default is the Via of a value that nobody wrote.
 const Default = "default"
 
-// Origin says where one value came from. Via is empty for a value written in
-// the noun itself, [Default] for one that was filled in, and otherwise names
-// what carried it there, such as "kit shore" or "variant rehearsal".
+// Origin says where a value came from. Via is empty for a value written in the noun
+// itself, [Default] for one that was filled in, and otherwise names where it was
+// inherited from, such as "kit shore" or "variant rehearsal".
 type Origin struct {
 	Place
 	Via string
 }
 
-// IsDefault reports whether the value was filled in and not written.
+// IsDefault reports whether the value was filled in rather than written.
 func (o Origin) IsDefault() bool { return o.Via == Default }
 
-// Source is what many values of one file have in common. Readers make one and
-// share it, since a fleet has as many origins as values.
+// Source is what many values of one file have in common. Readers share it, since a
+// fleet has as many origins as values.
 type Source struct {
 	File string
 	Via  string
@@ -45,8 +45,8 @@ type Source struct {
 // byDefault is the source of every value that was filled in.
 var byDefault = &Source{Via: Default}
 
-// Origins records where the values of one noun came from. The zero value is
-// ready to use and knows nothing, as for a noun that a program built.
+// Origins records where the values of one noun came from. The zero value is ready to
+// use. It knows nothing, as for a noun that a program built.
 type Origins struct {
 	entries []originEntry
 }
@@ -57,10 +57,10 @@ type originEntry struct {
 	line, column int32
 }
 
-// Itself is the key under which a noun keeps its own place.
+// Itself is the key for the place of the noun itself.
 const Itself = ""
 
-// Set records where the value of key came from, replacing what was known.
+// Set records where the value of key came from.
 func (o *Origins) Set(key string, source *Source, line, column int32) {
 	for i := range o.entries {
 		if e := &o.entries[i]; e.key == key {
@@ -69,21 +69,20 @@ func (o *Origins) Set(key string, source *Source, line, column int32) {
 		}
 	}
 	if o.entries == nil {
-		// Most nouns have two to six values; starting there saves regrowing.
+		// Most nouns have two to six values, so this avoids growing.
 		o.entries = make([]originEntry, 0, 4)
 	}
 	o.entries = append(o.entries, originEntry{key, source, line, column})
 }
 
-// Expect makes room for the origins of n values, which spares a reader that
-// knows how many there will be the regrowing.
+// Expect makes room for n values, for a reader that knows how many there will be.
 func (o *Origins) Expect(n int) {
 	if o.entries == nil {
 		o.entries = make([]originEntry, 0, n)
 	}
 }
 
-// SetOrigin is Set for an origin that shares its source with no other.
+// SetOrigin is like Set, for an origin that shares its source with no other.
 func (o *Origins) SetOrigin(key string, origin Origin) {
 	o.Set(key, &Source{origin.File, origin.Via}, origin.Line, origin.Column)
 }
@@ -98,8 +97,8 @@ func (o *Origins) ClearOrigin(key string) {
 	}
 }
 
-// cloneOrigins returns a copy that shares nothing that changes, with room for
-// the values and defaults that most clones are given next.
+// cloneOrigins returns a copy with room for the values and defaults that most clones
+// get next.
 func (o *Origins) cloneOrigins() Origins {
 	if o.entries == nil {
 		return Origins{}
@@ -112,8 +111,8 @@ func (o *Origins) cloneOrigins() Origins {
 // markDefault records that the value of key was filled in.
 func (o *Origins) markDefault(key string) { o.Set(key, byDefault, 0, 0) }
 
-// Knows reports whether it is known where the value of key came from: somebody
-// wrote it, or it was filled in.
+// Knows reports whether the origin of the value of key is known: whether it was
+// written or filled in.
 func (o *Origins) Knows(key string) bool {
 	for i := range o.entries {
 		if o.entries[i].key == key {
@@ -123,8 +122,8 @@ func (o *Origins) Knows(key string) bool {
 	return false
 }
 
-// OriginOf returns where the value of key came from. It is the zero Origin for
-// a value that is absent or that a program set.
+// OriginOf returns where the value of key came from. It returns the zero Origin for a
+// value that is absent or that a program set.
 func (o *Origins) OriginOf(key string) Origin {
 	for i := range o.entries {
 		if e := &o.entries[i]; e.key == key {
@@ -134,8 +133,8 @@ func (o *Origins) OriginOf(key string) Origin {
 	return Origin{}
 }
 
-// PlaceOf returns the place of the value of key, or of the noun itself where
-// the value has none, so that a finding always points somewhere.
+// PlaceOf returns the place of the value of key, or of the noun itself if the value
+// has none, so that a finding always has a place.
 func (o *Origins) PlaceOf(key string) Place {
 	if place := o.OriginOf(key).Place; place.IsValid() {
 		return place
@@ -143,13 +142,13 @@ func (o *Origins) PlaceOf(key string) Place {
 	return o.OriginOf(Itself).Place
 }
 
-// SetItem records where one entry of the list behind key came from.
+// SetItem records where one entry of the list or map behind key came from.
 func (o *Origins) SetItem(key, item string, source *Source, line, column int32) {
 	o.Set(itemKey(key, item), source, line, column)
 }
 
-// PlaceOfItem returns the place of one entry of the list behind key, or of the
-// list where the entry has none.
+// PlaceOfItem returns the place of one entry of the list or map behind key, or of the
+// whole list if the entry has none.
 func (o *Origins) PlaceOfItem(key, item string) Place {
 	if place := o.OriginOf(itemKey(key, item)).Place; place.IsValid() {
 		return place
@@ -159,5 +158,5 @@ func (o *Origins) PlaceOfItem(key, item string) Place {
 
 func itemKey(key, item string) string { return key + "=" + item }
 
-// IsDefault reports whether the value of key was filled in and not written.
+// IsDefault reports whether the value of key was filled in rather than written.
 func (o *Origins) IsDefault(key string) bool { return o.OriginOf(key).IsDefault() }

@@ -11,7 +11,7 @@ import (
 // Bytes is an amount of memory or disk in bytes.
 type Bytes int64
 
-// Units of [Bytes]; the binary ones follow IEC 80000-13.
+// Units of [Bytes]. The binary ones follow IEC 80000-13.
 const (
 	KiB Bytes = 1 << 10
 	MiB Bytes = 1 << 20
@@ -24,7 +24,7 @@ const (
 	TB Bytes = 1e12
 )
 
-// byteUnits lists binary units first, so that String prefers them where both fit.
+// byteUnits lists binary units first, so that String prefers them.
 var byteUnits = []struct {
 	suffix string
 	size   Bytes
@@ -33,13 +33,12 @@ var byteUnits = []struct {
 	{"TB", TB}, {"GB", GB}, {"MB", MB}, {"KB", KB},
 }
 
-// maxBytes bounds what ParseBytes accepts: 8192 TiB, beyond any disk that the
-// supported hypervisors can make.
+// maxBytes bounds what ParseBytes accepts. It is more than any disk of the supported
+// hypervisors.
 const maxBytes = 8192 * TiB
 
-// String returns the amount in the unit that says it exactly with the smallest
-// number, such as "1536MiB" or "20GB"; [ParseBytes] reads it back to the same
-// value.
+// String returns the amount in the unit that gives the smallest whole number, such as
+// "1536MiB" or "20GB". [ParseBytes] returns the same value for it.
 func (b Bytes) String() string {
 	number, suffix := int64(b), "B"
 	if b != 0 {
@@ -52,16 +51,16 @@ func (b Bytes) String() string {
 	return strconv.FormatInt(number, 10) + suffix
 }
 
-// Errors of [ParseBytes], for callers that word their own remedy.
+// Errors of [ParseBytes], for callers that suggest remedies.
 var (
 	ErrNoUnit      = errors.New("the unit is missing")
 	ErrUnknownUnit = errors.New("unknown unit")
 	ErrTooMuch     = errors.New("more than 8192TiB")
 )
 
-// ParseBytes reads an amount with its unit, such as "512MiB", "20GB" or "100B".
-// The number is whole and positive. It returns [ErrNoUnit], [ErrUnknownUnit]
-// or [ErrTooMuch] where that is what is wrong.
+// ParseBytes parses an amount with its unit, such as "512MiB", "20GB" or "100B". The
+// number has to be whole and positive. Errors may be [ErrNoUnit], [ErrUnknownUnit] or
+// [ErrTooMuch].
 func ParseBytes(text string) (Bytes, error) {
 	digits := strings.TrimRight(text, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz")
 	suffix := text[len(digits):]
@@ -90,7 +89,7 @@ func ParseBytes(text string) (Bytes, error) {
 	return Bytes(number) * size, nil
 }
 
-// FormatMode writes file permissions the way chmod takes them, such as "0644".
+// FormatMode writes file permissions in the form of chmod, such as "0644".
 func FormatMode(mode fs.FileMode) string {
 	bits := uint32(mode.Perm())
 	if mode&fs.ModeSetuid != 0 {
@@ -105,8 +104,8 @@ func FormatMode(mode fs.FileMode) string {
 	return fmt.Sprintf("%04o", bits)
 }
 
-// ParseMode reads three or four octal digits as file permissions, with the
-// set-user-id, set-group-id and sticky bits in the fourth.
+// ParseMode parses three or four octal digits as file permissions. The fourth has the
+// set-user-id, set-group-id and sticky bits.
 func ParseMode(text string) (fs.FileMode, error) {
 	bits, err := strconv.ParseUint(text, 8, 16)
 	if err != nil || len(text) < 3 || len(text) > 4 {

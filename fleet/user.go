@@ -21,15 +21,15 @@ type User struct {
 	UID    int         `key:"uid"`
 	Groups []string    `key:"groups"`
 	Admin  AdminRights `key:"admin"`
-	// Shell is the login shell's path, or empty for the system's usual one.
+	// Shell is the login shell's path, or empty for the system's default.
 	Shell string `key:"shell"`
-	// Home is the home folder's path, or empty for the system's usual one.
+	// Home is the home folder's path, or empty for the system's default.
 	Home string `key:"home"`
 	// Keys names the fleet's keys that may log in.
 	Keys []string `key:"keys"`
 	// Password names the secret that holds the password, or is empty.
 	Password string `key:"password"`
-	// PasswordHash is the password hashed as crypt(5) does, or empty.
+	// PasswordHash is the password hashed in the form of crypt(5), or empty.
 	PasswordHash string `key:"password_hash"`
 	// Locked forbids logging in with a password.
 	Locked bool `key:"locked"`

@@ -10,9 +10,9 @@ import (
 	"stavren.example/stavren/internal/nearest"
 )
 
-// Stream renders a fleet and hands over each file, machine by machine in the
-// order of the fleet, while later machines are still being rendered. At most a
-// few machines' files are in memory at once. The first error ends it.
+// Stream renders a fleet and delivers each file, machine by machine in the order of
+// the fleet, while later machines are still being rendered. Only a few machines'
+// files are in memory at once. It stops at the first error.
 func Stream(ctx context.Context, target Target, f *fleet.Fleet, options Options, deliver func(File) error) error {
 	job := &Job{Fleet: f, Options: options}
 	machines, err := chosen(f, options.Machines)
@@ -44,8 +44,8 @@ func All(ctx context.Context, target Target, f *fleet.Fleet, options Options) ([
 	return files, err
 }
 
-// Steps returns what to do with the files of a target, for the machines that
-// the options choose.
+// Steps returns what to do with the files of a target, for the machines that the
+// options choose.
 func Steps(target Target, f *fleet.Fleet, options Options) ([]Step, error) {
 	machines, err := chosen(f, options.Machines)
 	if err != nil || target.Steps == nil {
@@ -75,8 +75,8 @@ func chosen(f *fleet.Fleet, names []string) ([]*fleet.Machine, error) {
 	return machines, nil
 }
 
-// streamMachines renders on every processor and delivers in order: each machine
-// has a channel of its own in a bounded queue of channels.
+// streamMachines renders on every processor and delivers in order: each machine has
+// its own channel in a bounded queue of channels.
 func streamMachines(ctx context.Context, target Target, job *Job, machines []*fleet.Machine, deliver func(File) error) error {
 	type result struct {
 		files []File

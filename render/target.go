@@ -1,9 +1,9 @@
-// Package render turns a fleet into the files of a target: a hypervisor, a
-// cloud or a form of first-boot data. A [Target] is a value; a program can make
-// one of its own and hand it to [Stream] or [All] like a built-in one.
+// Package render turns a fleet into the files of a target: a hypervisor, a cloud or a
+// form of first-boot data. A [Target] is a value. A program can make one of its own
+// and pass it to [Stream] or [All] like a built-in one.
 //
-// Renderers are pure: they read no clock and no file, and the same fleet gives
-// the same bytes. Files come machine by machine in the order of the fleet.
+// Renderers are pure: they read no clock and no file, and the same fleet gives the
+// same bytes. Files come machine by machine, in the order of the fleet.
 package render
 
 import (
@@ -28,7 +28,7 @@ type File struct {
 // Target renders fleets into one format. Machine and Fleet may both be set.
 type Target struct {
 	Name string
-	// Summary says in a line what the target is for.
+	// Summary says in one line what the target is for.
 	Summary string
 	// Writes lists the files as patterns, such as "MACHINE/user-data".
 	Writes []string
@@ -39,39 +39,40 @@ type Target struct {
 	Overrides func(job *Job, m *fleet.Machine) []Fate
 	// Tools lists the programs that the host needs to use the files.
 	Tools []string
-	// Needs reports what a machine lacks for this target alone, or is nil. It is
-	// asked before rendering, so that nothing is rendered half.
+	// Needs returns what a machine lacks for this target. It is called before
+	// rendering, so that nothing is rendered half. It may be nil.
 	Needs func(f *fleet.Fleet, m *fleet.Machine) []finding.Finding
-	// Machine renders the files of one machine. It may run at the same time as
-	// the rendering of other machines and must not change the fleet.
+	// Machine renders the files of one machine. It may run in parallel for several
+	// machines and must not change the fleet.
 	Machine func(job *Job, m *fleet.Machine) ([]File, error)
-	// Fleet renders files that concern all machines; they come after those of
-	// the machines.
+	// Fleet renders files that concern all machines. They come after those of the
+	// machines.
 	Fleet func(job *Job) ([]File, error)
-	// Steps says what to do with the files of some machines, in order, or is nil.
+	// Steps returns what to do with the files of some machines, in order. It may be
+	// nil.
 	Steps func(job *Job, machines []*fleet.Machine) []Step
 }
 
-// Step is one thing that a person does with rendered files. It never holds a
+// Step is one thing that a person does with rendered files. It never contains a
 // credential.
 type Step struct {
 	// About says what it does, in a few words.
 	About string
-	// Command is to be run in the output folder, or empty.
+	// Command runs in the output folder. It may be empty.
 	Command string
-	// Request is an HTTP request that does the same, or empty: method and URL on
-	// its first line, then headers, an empty line, and the name of the file that
-	// is its body.
+	// Request is an HTTP request that does the same, or empty: method and URL on its
+	// first line, then headers, an empty line, and the name of the file that is its
+	// body.
 	Request string
 }
 
-// Job is what a renderer is asked to do.
+// Job is one rendering of a fleet.
 type Job struct {
 	Fleet   *fleet.Fleet
 	Options Options
 }
 
-// Secret returns the value of the fleet's secret of that name.
+// Secret returns the value of a secret of the fleet.
 func (j *Job) Secret(name string) (string, error) {
 	secret := j.Fleet.Secret(name)
 	if secret == nil {
@@ -87,8 +88,8 @@ func (j *Job) Secret(name string) (string, error) {
 	return value, nil
 }
 
-// Machines are the machines that the options choose. Names that the fleet does
-// not have are left out: [Stream] refuses them before a renderer is asked.
+// Machines returns the machines that the options choose. It leaves out names that the
+// fleet doesn't have; [Stream] refuses them before a renderer is called.
 func (j *Job) Machines() []*fleet.Machine {
 	if len(j.Options.Machines) == 0 {
 		return j.Fleet.Machines
@@ -102,8 +103,8 @@ func (j *Job) Machines() []*fleet.Machine {
 	return machines
 }
 
-// Path returns where a machine's folder finds a file that the definition names,
-// such as an image's: absolute, or relative to the folder MACHINE.
+// Path returns where a machine's folder finds a file that the definition names, such
+// as an image: absolute, or relative to the folder MACHINE.
 func (j *Job) Path(folder, file string) string {
 	name := file
 	if !path.IsAbs(file) {
@@ -118,7 +119,7 @@ func (j *Job) Path(folder, file string) string {
 	return "../" + path.Clean(name)
 }
 
-// AbsolutePath is Path for targets that take absolute paths only.
+// AbsolutePath is like Path, for targets that need absolute paths.
 func (j *Job) AbsolutePath(folder, file string) string {
 	name := j.Path(folder, file)
 	if path.IsAbs(name) {
@@ -135,20 +136,19 @@ func (j *Job) AbsolutePath(folder, file string) string {
 type Options struct {
 	// Machines names the machines to render, or is empty for all.
 	Machines []string
-	// FilePath returns the path of a file that the definition names, relative to a
-	// folder of its own, as seen from the output folder: with slashes, or
-	// absolute. If it is nil, the file lies below the output folder under the same
-	// name.
+	// FilePath returns the path, as seen from the output folder, of a file that the
+	// definition names relative to a folder. It is absolute or has slashes. If
+	// FilePath is nil, the file has the same name below the output folder.
 	FilePath func(folder, file string) string
-	// Output is the absolute path of the output folder, for targets whose files
-	// have to name others by absolute paths. If it is empty, /OUTPUT stands in.
+	// Output is the absolute path of the output folder, for targets whose files need
+	// absolute paths. If it is empty, /OUTPUT is used.
 	Output string
-	// Archive asks targets that know a one-file form for it.
+	// Archive asks targets for one file per machine, if they have such a form.
 	Archive bool
-	// Size names the size of a cloud that a machine gets where the definition
-	// names none. If it is nil, or returns "", the closest fit is taken.
+	// Size returns the size that a machine gets on a cloud if the definition names
+	// none. If it is nil or returns "", the machine gets the closest fit.
 	Size func(m *fleet.Machine) string
-	// Secrets reads a secret when it is needed. If it is nil, a fleet whose
-	// rendered files hold secrets is refused.
+	// Secrets reads a secret when it is needed. If it is nil, rendering files with
+	// secrets fails.
 	Secrets func(secret *fleet.Secret) (string, error)
 }

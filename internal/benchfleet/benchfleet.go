@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// Definition returns a sound definition with n machines, every one spelt out in
-// full: disks, an address, ports, users, packages, a file and a script.
+// Definition returns a valid definition with n machines, each written out in full:
+// disks, an address, ports, users, packages, a file and a script.
 func Definition(n int) []byte {
 	var text strings.Builder
 	text.WriteString(`stavren: 1
@@ -54,8 +54,8 @@ machines:
 	return []byte(text.String())
 }
 
-// WithKits returns a sound definition with n machines that share kits, some of
-// them changed by the variant rehearsal.
+// WithKits returns a valid definition with n machines that share kits. The variant
+// rehearsal changes some of them.
 func WithKits(n int) []byte {
 	var text strings.Builder
 	text.WriteString(`stavren: 1

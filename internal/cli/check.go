@@ -69,8 +69,8 @@ files and their checksums, modes of private keys, bridges, virtualisation.`,
 	return c
 }
 
-// findings loads definitions and returns everything that is to be said of them,
-// faults of their form included.
+// findings loads definitions and returns all findings, including faults of their
+// form.
 func (s *session) findings(ctx context.Context, names []string, load loadFlags, targets []string, here bool) ([]finding.Finding, []*fleet.Fleet, error) {
 	fleets, err := s.loadAll(names, load)
 	if faults := stavren.Findings(err); faults != nil {
@@ -103,7 +103,7 @@ func (s *session) findings(ctx context.Context, names []string, load loadFlags, 
 	return finding.Sort(append(stavren.Check(options, fleets...), needs...)), fleets, nil
 }
 
-// talkSum closes the findings with a line that counts them.
+// talkSum ends the findings with a line that counts them.
 func (s *session) talkSum(fleets []*fleet.Fleet, findings []finding.Finding) {
 	text := summary(findings)
 	if len(findings) > 0 && !s.quiet {

@@ -1,5 +1,5 @@
-// Package cli is the command line: arguments, terminal and exit codes. What the
-// commands find out, they ask of the library.
+// Package cli is the command line: arguments, terminal and exit codes. The library
+// does the work.
 package cli
 
 import (
@@ -32,28 +32,28 @@ const (
 // errFaults ends a command whose findings have been printed.
 var errFaults = errors.New("the definition has errors")
 
-// Run runs one command and returns its exit code. Results go to stdout, talk to
+// Run runs one command and returns its exit code. Results go to stdout, messages to
 // stderr.
 func Run(ctx context.Context, args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	return newSession(stdin, stdout, stderr, os.Environ(), "").run(ctx, args)
 }
 
-// session is one call of the command.
+// session is one run of the command.
 type session struct {
 	stdin          io.Reader
 	stdout, stderr io.Writer
-	// output and terminal are the same two streams without the filter that
-	// removes colour.
+	// output and terminal are the same two streams without the filter that removes
+	// colour.
 	output, terminal io.Writer
 	environment      []string
-	// files are read and written from here; the demo sets its own folder.
+	// files are read and written relative to this folder, which the demo changes.
 	files localfiles.Files
-	// quiet keeps talk off the terminal.
+	// quiet suppresses messages.
 	quiet bool
 }
 
-// newSession wraps both streams, so that colour reaches only a terminal that
-// shows it and never one whose user set NO_COLOR.
+// newSession wraps both streams, so that colour only reaches a terminal that supports
+// it, unless NO_COLOR is set.
 func newSession(stdin io.Reader, stdout, stderr io.Writer, environment []string, folder string) *session {
 	return &session{
 		stdin:       stdin,
@@ -124,7 +124,7 @@ Start with:  stavren demo`,
 	return root
 }
 
-// version is the module's version, or "devel" when built from a work tree.
+// version returns the module's version, or "devel" for a build from a work tree.
 func version() string {
 	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
 		return info.Main.Version
@@ -132,7 +132,7 @@ func version() string {
 	return "devel"
 }
 
-// talk tells the person at the terminal something that is no result.
+// talk prints a message that isn't a result.
 func (s *session) talk(format string, args ...any) {
 	if !s.quiet {
 		fmt.Fprintf(s.stderr, format+"\n", args...)
@@ -154,7 +154,7 @@ func (s *session) load(name string, flags loadFlags) (*fleet.Fleet, error) {
 	return stavren.Load(s.files, name, stavren.LoadOptions{AllowOutside: flags.allowOutside, Variant: flags.variant})
 }
 
-// loadAll loads several definitions; faults of all of them come together.
+// loadAll loads several definitions. It returns the faults of all of them together.
 func (s *session) loadAll(names []string, flags loadFlags) ([]*fleet.Fleet, error) {
 	var fleets []*fleet.Fleet
 	var faults finding.Errors
@@ -175,7 +175,7 @@ func (s *session) loadAll(names []string, flags loadFlags) ([]*fleet.Fleet, erro
 	return fleets, nil
 }
 
-// loadMachines loads the definition that the first argument names and picks the
+// loadMachines loads the definition that the first argument names, and returns the
 // machine that the second one names, or all.
 func (s *session) loadMachines(args []string, flags loadFlags) (*fleet.Fleet, []*fleet.Machine, error) {
 	f, err := s.load(args[0], flags)
@@ -203,7 +203,7 @@ func (s *session) addFormat(c *cobra.Command, f *format) {
 	c.Flags().Var(&formatFlag{f, []string{"text", "json"}}, "format", "text or json")
 }
 
-// formatFlag takes one of the formats that a command knows.
+// formatFlag accepts the formats that a command has.
 type formatFlag struct {
 	value *format
 	known []string

@@ -14,7 +14,7 @@ import (
 	"stavren.example/stavren/internal/outfolder"
 )
 
-// demoSteps is the journey: what is said, and the command that is run.
+// demoSteps are the steps of the demo: an introduction, and the command that is run.
 var demoSteps = []struct {
 	say  string
 	args []string
@@ -46,8 +46,8 @@ temporary one, and runs the main commands on them. Nothing is launched.`,
 	}
 }
 
-// demoFolder makes the folder of the demo and fills it. A folder of an earlier
-// demo may be used again; other files in it are left alone.
+// demoFolder creates and fills the folder of the demo. The folder of an earlier demo
+// can be used again; other files in it are left alone.
 func (s *session) demoFolder(args []string) (string, error) {
 	var folder string
 	var err error
@@ -82,7 +82,7 @@ func (s *session) demoFolder(args []string) (string, error) {
 func (s *session) demo(ctx context.Context, folder string) error {
 	fmt.Fprintf(s.stdout, "The Skerry Tide Office reads gauges along a rocky coast and publishes tide\ntables. Its definitions are now in %s\n", folder)
 	inside := newSession(s.stdin, s.output, s.terminal, s.environment, folder)
-	// Both streams go to one place here: the demo is read, not piped.
+	// Both streams go to one place here, since people read the demo.
 	inside.stderr, inside.terminal = inside.stdout, inside.output
 	for _, step := range demoSteps {
 		if err := ctx.Err(); err != nil {

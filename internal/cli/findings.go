@@ -15,11 +15,11 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-// printFindings writes findings as text: the line that editors jump by, the
-// source line with a caret, other places that take part, and the remedy.
+// printFindings prints findings as text: the line that editors recognise, the source
+// line with a caret, other places that are involved, and the remedy.
 func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 	sources := sourceLines{session: s, files: map[string][][]byte{}}
-	// A line that may hold a secret is not shown for another finding either.
+	// A line that may hold a secret isn't shown for any other finding either.
 	type line struct {
 		file string
 		line int32
@@ -59,7 +59,7 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 	}
 }
 
-// machineOf is the machine that a finding speaks of, or "" for the definition.
+// machineOf returns the machine whose part of the definition a finding is in, or "".
 func machineOf(found finding.Finding) string {
 	rest, is := strings.CutPrefix(found.Path, "machines.")
 	if !is {
@@ -69,8 +69,8 @@ func machineOf(found finding.Finding) string {
 	return name
 }
 
-// byMachine puts what is said of a machine together: first the definition's own
-// findings, then machine by machine as they first come.
+// byMachine groups findings: first those of the definition, then machine by machine
+// in the order in which they first occur.
 func byMachine(findings []finding.Finding) []finding.Finding {
 	var order []string
 	groups := map[string][]finding.Finding{"": nil}
@@ -88,7 +88,7 @@ func byMachine(findings []finding.Finding) []finding.Finding {
 	return grouped
 }
 
-// sourceLines reads the lines that findings point at.
+// sourceLines reads the lines of findings.
 type sourceLines struct {
 	session *session
 	files   map[string][][]byte
@@ -97,8 +97,8 @@ type sourceLines struct {
 // maxExcerpt is how much of a long line is shown, in columns.
 const maxExcerpt = 110
 
-// excerpt returns the line of a place as a terminal shows it, and how many
-// columns stand before the caret.
+// excerpt returns the line of a place in a form for terminals, and the number of
+// columns before the caret.
 func (l sourceLines) excerpt(place fleet.Place) (line string, at int, ok bool) {
 	if !place.IsValid() {
 		return "", 0, false
@@ -135,7 +135,7 @@ func (l sourceLines) excerpt(place fleet.Place) (line string, at int, ok bool) {
 	return before + after, uniseg.StringWidth(before), true
 }
 
-// visible makes characters harmless that would move the cursor.
+// visible replaces characters that would move the cursor.
 func visible(runes []rune) string {
 	return strings.Map(func(char rune) rune {
 		switch {
@@ -170,7 +170,7 @@ func summary(findings []finding.Finding) string {
 	return strings.Join(parts, ", ")
 }
 
-// jsonFinding is a finding as programs read it.
+// jsonFinding is the form of a finding for programs.
 type jsonFinding struct {
 	Rule     string        `json:"rule"`
 	Severity string        `json:"severity"`
@@ -207,7 +207,7 @@ func jsonFindings(findings []finding.Finding) any {
 	return map[string]any{"findings": list, "errors": errors, "warnings": warnings, "advice": advice}
 }
 
-// printJSON writes a value for programs, indented since people look at it too.
+// printJSON prints a value for programs. It is indented, since people look at it too.
 func printJSON(out io.Writer, value any) error {
 	encoder := json.NewEncoder(out)
 	encoder.SetEscapeHTML(false)

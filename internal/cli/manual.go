@@ -29,7 +29,8 @@ that man reads.`,
 			}
 			var out bytes.Buffer
 			released := time.Date(2026, time.November, 25, 0, 0, 0, 0, time.UTC)
-			// No date of whoever builds it: the same program, the same page.
+			// The page has a fixed date, so that the same program always gives the
+			// same page.
 			header := &doc.GenManHeader{Title: strings.ToUpper(strings.ReplaceAll(page.CommandPath(), " ", "-")), Section: "1", Source: "stavren " + version(), Date: &released}
 			page.DisableAutoGenTag = true
 			if err := doc.GenMan(page, header, &out); err != nil {

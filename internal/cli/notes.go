@@ -11,11 +11,11 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// way is fields that a target says in one other way, or leaves out for one
-// reason, and whose they are if they are few.
+// way is a list of fields that a target adapts in one way, or leaves out for one
+// reason, and whose they are if there are few.
 type way struct{ fields, whose, how string }
 
-// fewMachines is how many are named one by one.
+// fewMachines is how many machines are named.
 const fewMachines = 4
 
 // ways groups notes of one outcome by how or why.
@@ -47,8 +47,8 @@ func ways(notes []render.Note, outcome render.Outcome) []way {
 	return list
 }
 
-// printNotes reports what became of values that the target does not carry as
-// they are, those with the same fate together.
+// printNotes reports every value that the target had to change or drop, grouped by
+// how or why.
 func (s *session) printNotes(target render.Target, notes []render.Note) {
 	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {
 		list := ways(notes, outcome)
@@ -62,16 +62,16 @@ func (s *session) printNotes(target render.Target, notes []render.Note) {
 	}
 }
 
-// lineWidth is where text that people read is broken.
+// lineWidth is the width of text for people, in columns.
 const lineWidth = 80
 
-// wrapped breaks a text between words and sets every line in.
+// wrapped breaks a text between words and indents every line.
 func wrapped(text string, indent int) string {
 	margin := strings.Repeat(" ", indent)
 	return margin + strings.ReplaceAll(ansi.Wordwrap(text, lineWidth-indent, ""), "\n", "\n"+margin)
 }
 
-// dimmed dims a text line by line, since a style pads lines to one width.
+// dimmed dims a text line by line, since a style would pad lines to one width.
 func dimmed(text string) string {
 	lines := strings.Split(text, "\n")
 	for i, line := range lines {
@@ -80,10 +80,10 @@ func dimmed(text string) string {
 	return strings.Join(lines, "\n")
 }
 
-// maxSteps is how many steps are printed; README.txt has them all.
+// maxSteps is how many steps are printed. README.txt has all of them.
 const maxSteps = 12
 
-// printSteps says what to do with the files.
+// printSteps prints what to do with the files.
 func (s *session) printSteps(output string, steps []render.Step) {
 	if len(steps) == 0 {
 		return
@@ -104,7 +104,7 @@ func (s *session) printSteps(output string, steps []render.Step) {
 	}
 }
 
-// readme is what --notes writes beside the files: steps, requests and fates.
+// readme returns the file that --notes adds: steps, requests and fates.
 func readme(target render.Target, f *fleet.Fleet, notes []render.Note, steps []render.Step) []byte {
 	var text strings.Builder
 	fmt.Fprintf(&text, "The fleet %s, rendered for %s by stavren.\n", f.Name, target.Name)

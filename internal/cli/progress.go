@@ -9,8 +9,8 @@ import (
 	"github.com/schollz/progressbar/v3"
 )
 
-// progress shows how far a command has come: on a terminal only, and only once
-// it has taken a second.
+// progress shows how far a command has got: only on a terminal, and only after a
+// second.
 type progress struct {
 	out     io.Writer
 	what    string
@@ -21,8 +21,7 @@ type progress struct {
 	bar     *progressbar.ProgressBar
 }
 
-// progress starts counting towards a total; it returns one that shows nothing
-// where nobody is looking.
+// progress starts counting towards a total. Without a terminal, nothing is shown.
 func (s *session) progress(what string, total int) *progress {
 	p := &progress{what: what, total: total, started: time.Now()}
 	if file, ok := s.terminal.(*os.File); ok && !s.quiet && term.IsTerminal(file.Fd()) {
@@ -31,7 +30,7 @@ func (s *session) progress(what string, total int) *progress {
 	return p
 }
 
-// at counts each folder of files once, as the files of a machine come together.
+// at counts each folder of files once, since the files of a machine come together.
 func (p *progress) at(file string) {
 	if p.out == nil {
 		return
@@ -51,12 +50,12 @@ func (p *progress) at(file string) {
 		)
 	}
 	if p.bar != nil {
-		// A bar that cannot be drawn is no reason to stop.
+		// A bar that can't be drawn is no reason to stop.
 		_ = p.bar.Set(min(p.count, p.total))
 	}
 }
 
-// add counts bytes, of which nobody knows how many there will be.
+// add counts bytes, whose total is unknown.
 func (p *progress) add(bytes int64) {
 	if p.out == nil {
 		return

@@ -18,7 +18,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// renderCall is one call of the render command.
+// renderCall holds the flags of one call of render.
 type renderCall struct {
 	load     loadFlags
 	output   string
@@ -143,10 +143,10 @@ func (s *session) renderToFolder(ctx context.Context, target render.Target, f *f
 	return nil
 }
 
-// folderOf is the folder that a rendered file is in.
+// folderOf returns the folder of a rendered file.
 func folderOf(file string) string { return path.Dir(file) }
 
-// maxListed is how many files are named one by one.
+// maxListed is how many files are listed.
 const maxListed = 30
 
 func (s *session) printWritten(output string, written outfolder.Written) {
@@ -202,8 +202,8 @@ func (s *session) renderToStdout(ctx context.Context, target render.Target, f *f
 	return fmt.Errorf("-o - prints one file, but %s writes %s; choose with --machine and --only", target.Name, strings.Join(names, ", "))
 }
 
-// filePath says where files of the definition lie as seen from the output
-// folder, so that the two can be moved together.
+// filePath returns a function that gives the path of a definition's file as seen from
+// the output folder, so that both can be moved together.
 func (s *session) filePath(output string) func(folder, file string) string {
 	return func(folder, file string) string {
 		if path.IsAbs(file) {

@@ -13,13 +13,13 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-// sarifSchema is where the schema of the format has its home.
+// sarifSchema is the address of the format's schema.
 const sarifSchema = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 
-// sarifLevels are the words of SARIF 2.1.0 (3.27.10) for severities.
+// sarifLevel returns the level for a severity (SARIF 2.1.0, 3.27.10).
 var sarifLevels = map[finding.Severity]string{finding.Error: "error", finding.Warning: "warning", finding.Advice: "note"}
 
-// sarifReport puts findings into SARIF 2.1.0, with the rules that they break.
+// sarifReport turns findings into SARIF 2.1.0, together with their rules.
 func sarifReport(findings []finding.Finding) *sarif.Report {
 	out := report.NewV210Report()
 	out.Schema = sarifSchema

@@ -19,7 +19,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// serveCall is one call of the serve command.
+// serveCall holds the flags of one call of serve.
 type serveCall struct {
 	load      loadFlags
 	listen    string
@@ -110,7 +110,7 @@ func (s *session) serve(ctx context.Context, definition string, call serveCall) 
 	return listen(ctx, listener, handler)
 }
 
-// mayServe refuses to give secrets to a whole network.
+// mayServe returns an error if secrets would be served to a whole network.
 func mayServe(call serveCall, files []render.File) error {
 	at, err := netip.ParseAddrPort(call.listen)
 	if err != nil {
@@ -127,8 +127,7 @@ func mayServe(call serveCall, files []render.File) error {
 	return nil
 }
 
-// listen serves until the context ends, and then lets answers that are under way
-// be finished.
+// listen serves until the context ends, and then lets running requests finish.
 func listen(ctx context.Context, listener net.Listener, handler http.Handler) error {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: time.Minute}
 	stopped := make(chan error, 1)

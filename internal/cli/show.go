@@ -66,11 +66,11 @@ without their secrets.`,
 	return c
 }
 
-// maxKey is how long a key may be to count for the width of its column; paths of
-// files run over.
+// maxKey is the longest key that counts for the width of its column. Longer ones,
+// such as paths, run over.
 const maxKey = 26
 
-// printSheet writes one machine: values in groups, the group's name above.
+// printSheet prints one machine: values in groups, each below its name.
 func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 	fmt.Fprintln(out, heading.Render(sheet.Machine)+oneLineAbout(sheet.About))
 	fmt.Fprintln(out, dim.Render("  "+sheet.System))
@@ -82,7 +82,7 @@ func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 		}
 		valueWidth = max(valueWidth, min(uniseg.StringWidth(shown(row.Value)), 32))
 	}
-	// What the machine itself says comes first, then each group.
+	// Values of the machine itself come first, then each group.
 	rows := slices.Clone(sheet.Rows)
 	slices.SortStableFunc(rows, func(a, b stavren.SheetRow) int {
 		return cmp.Compare(min(strings.Count(a.Path, "."), 1), min(strings.Count(b.Path, "."), 1))
@@ -106,7 +106,7 @@ func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 	}
 }
 
-// filledText is one text that was run through text/template.
+// filledText is a text that was run through text/template.
 type filledText struct {
 	Machine string `json:"machine"`
 	Name    string `json:"name"`
@@ -117,7 +117,7 @@ func (s *session) printFilled(machines []*fleet.Machine, format format) error {
 	texts := []filledText{}
 	add := func(m *fleet.Machine, name string, content *fleet.Content) {
 		if content.Filled {
-			// A mark whose secret cannot be revealed says its name.
+			// The name of a secret stands for its value.
 			text, _ := content.Reveal(func(secret string) (string, error) { return "[secret " + secret + "]", nil })
 			texts = append(texts, filledText{m.Name, name, text})
 		}
@@ -155,8 +155,8 @@ func oneLineAbout(about string) string {
 	return "  " + shown(about)
 }
 
-// shown is a value as a terminal may show it: on one line, without characters
-// that would move the cursor.
+// shown returns a value in a form for terminals: on one line, without characters that
+// would move the cursor.
 func shown(value string) string {
 	if strings.ContainsAny(value, "\n\r\t\x1b") {
 		return strconv.Quote(value)
@@ -176,8 +176,8 @@ func originNote(origin fleet.Origin, wanted bool) string {
 	return origin.Place.String()
 }
 
-// splitPath divides "disks.root.size" into its group and the rest; a value of
-// the machine itself is in the group "machine".
+// splitPath splits "disks.root.size" into its group and the rest. A value of the
+// machine itself is in the group "machine".
 func splitPath(path string) (group, key string) {
 	if group, key, deep := strings.Cut(path, "."); deep {
 		return group, key

@@ -6,8 +6,8 @@ import (
 	"stavren.example/stavren/finding"
 )
 
-// The styles of terminal output. Only the sixteen colours that a person sets for
-// their own terminal are used.
+// The styles of terminal output. They use only the sixteen colours that people
+// configure for their terminals.
 var (
 	bold    = lipgloss.NewStyle().Bold(true)
 	dim     = lipgloss.NewStyle().Faint(true)

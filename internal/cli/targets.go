@@ -63,7 +63,7 @@ func (s *session) printTargets(targets []render.Target) {
 	}
 }
 
-// printFates says what a target does not carry as it is, and how or why.
+// printFates prints every field that a target adapts or leaves out, and how or why.
 func (s *session) printFates(target render.Target) {
 	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {
 		fates := target.Fates()
@@ -82,11 +82,11 @@ func (s *session) printFates(target render.Target) {
 	}
 }
 
-// marks are the matrix's signs of outcomes.
+// marks are the signs of outcomes in the matrix.
 var marks = map[render.Outcome]string{render.Carried: "=", render.Adapted: "~", render.LeftOut: "-"}
 
-// printMatrix prints a line a field and a column a target. The columns have
-// letters, so that all of them fit on a terminal.
+// printMatrix prints one line per field and one column per target. Letters stand for
+// targets, so that all columns fit on a terminal.
 func (s *session) printMatrix(targets []render.Target) {
 	fmt.Fprintf(s.stdout, "\n%s\n", bold.Render("What becomes of each field:  = carried   ~ adapted   - left out"))
 	outcomes := make([]map[string]render.Outcome, len(targets))

@@ -1,6 +1,6 @@
-// Package gendocs writes the parts of the documentation that come from the code:
-// the keys of the language, the rule book and what becomes of each field in each
-// target. A test fails when the files in docs differ from it.
+// Package gendocs generates parts of the documentation from the code: the keys of the
+// language, the rule book, and what becomes of each field in each target. A test
+// fails if the files in docs differ.
 package gendocs
 
 import (
@@ -12,13 +12,13 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Marks around the generated part of a page that is otherwise written by hand.
+// Marks around the generated part of a page that people write otherwise.
 const (
 	Begin = "<!-- generated: go test ./internal/gendocs -update -->\n"
 	End   = "<!-- end of the generated part -->\n"
 )
 
-// Keys documents every key of the language, a table for each map.
+// Keys documents every key of the language, with one table per map.
 func Keys() string {
 	var text strings.Builder
 	group := "-"
@@ -46,7 +46,7 @@ func Keys() string {
 
 func cell(text string) string { return strings.ReplaceAll(text, "|", `\|`) }
 
-// Rules writes the rule book.
+// Rules returns the rule book.
 func Rules() string {
 	var text strings.Builder
 	text.WriteString("# Rule book\n\nGenerated from the rules themselves: `go test ./internal/gendocs -update`. `stavren rules NAME` prints one.\n\n")
@@ -67,7 +67,7 @@ func Rules() string {
 	return text.String()
 }
 
-// Targets writes the list of targets and what becomes of each field in each.
+// Targets returns the list of targets and what becomes of each field in each.
 func Targets() string {
 	var text strings.Builder
 	text.WriteString("# Targets\n\nGenerated from the renderers: `go test ./internal/gendocs -update`.\n\n")
@@ -119,7 +119,7 @@ func Splice(page, generated string) (string, error) {
 	return before + Begin + "\n" + generated + "\n" + End + after, nil
 }
 
-// Systems writes the built-in list of operating systems.
+// Systems returns the built-in list of operating systems.
 func Systems() string {
 	var text strings.Builder
 	text.WriteString("# Operating systems\n\nGenerated from the built-in list: `go test ./internal/gendocs -update`. Write one of these names behind `os` of an image, or define your own under `systems`.\n\n")

@@ -12,15 +12,15 @@ import (
 	"path/filepath"
 )
 
-// known is a checksum that was made before: it holds as long as size and time
-// of the file do.
+// known is a checksum in the cache. It is valid as long as the file keeps its size
+// and time.
 type known struct {
 	Size   int64  `json:"size"`
 	Time   int64  `json:"time"`
 	SHA256 string `json:"sha256"`
 }
 
-// checksum returns the SHA-256 of a file, from the cache where it is known.
+// checksum returns the SHA-256 of a file, from the cache if possible.
 func checksum(ctx context.Context, file *os.File, info fs.FileInfo, progress func(int64)) (string, error) {
 	path, err := filepath.Abs(file.Name())
 	if err != nil {
@@ -66,8 +66,7 @@ func cachePath() string {
 	return filepath.Join(folder, "stavren", "checksums.json")
 }
 
-// readCache and writeCache do without the cache where there can be none: it only
-// saves time.
+// readCache and writeCache ignore errors, since the cache only saves time.
 func readCache() map[string]known {
 	cache := map[string]known{}
 	if data, err := os.ReadFile(cachePath()); err == nil && json.Unmarshal(data, &cache) != nil {

@@ -23,9 +23,9 @@ import (
 	"stavren.example/stavren/internal/localfiles"
 )
 
-// Look finds out what checks of this host need to know of it for some fleets.
-// tools are the programs to look for. progress is told of the bytes that were
-// read for checksums, and may be nil. What cannot be found out stays unknown.
+// Look collects what checks need to know about this host for some fleets. tools are
+// the programs to look for. progress, which may be nil, gets the number of bytes read
+// for checksums. What can't be found out stays unknown.
 func Look(ctx context.Context, f localfiles.Files, fleets []*fleet.Fleet, tools []string, progress func(read int64)) (*fleet.Host, error) {
 	h := &fleet.Host{
 		CPUs: runtime.NumCPU(), MemoryFree: memoryFree(), Subnets: ownSubnets(), Bridges: bridges(), Virtualisation: virtualisation(),
@@ -67,8 +67,8 @@ func Look(ctx context.Context, f localfiles.Files, fleets []*fleet.Fleet, tools 
 	return h, nil
 }
 
-// taken reports the socket if somebody else has it: by trying to have it, which
-// is the one way that holds for every protocol and system.
+// taken returns the socket if another program listens on it. It tries to listen
+// itself, which works for every protocol and system.
 func taken(protocol fleet.Protocol, address netip.Addr, port int) []fleet.Socket {
 	if port == 0 {
 		return nil
@@ -91,7 +91,7 @@ func taken(protocol fleet.Protocol, address netip.Addr, port int) []fleet.Socket
 	return []fleet.Socket{{Protocol: protocol, Address: address, Port: port}}
 }
 
-// memoryFree reads what the kernel would give to new programs (proc(5),
+// memoryFree returns the memory that the kernel would give to new programs (proc(5),
 // MemAvailable).
 func memoryFree() fleet.Bytes {
 	data, err := os.ReadFile("/proc/meminfo")
@@ -124,7 +124,7 @@ func ownSubnets() []netip.Prefix {
 	return subnets
 }
 
-// bridges are the network devices with a folder of that name in sysfs.
+// Bridges are the network devices with a folder of that name in sysfs.
 func bridges() []string {
 	found, err := filepath.Glob("/sys/class/net/*/bridge")
 	if err != nil {
@@ -179,8 +179,8 @@ func lookAtImage(ctx context.Context, f localfiles.Files, image *fleet.Image, pr
 	return looked, err
 }
 
-// virtualSize reads the size of the disk from the header of a qcow2 file (its
-// specification: magic at 0, size at 24, big-endian); any other file is the disk
+// virtualSize returns the size of the disk in a qcow2 file from its header (its
+// specification: magic at 0, size at 24, big-endian). Any other file is the disk
 // itself.
 func virtualSize(file io.ReaderAt, size int64) fleet.Bytes {
 	header := make([]byte, 32)

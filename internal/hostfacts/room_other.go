@@ -8,7 +8,7 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-// room is not looked at here.
+// room is unknown on this system.
 func room(string) fleet.Bytes { return 0 }
 
 func isAddressInUse(err error) bool {

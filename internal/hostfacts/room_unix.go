@@ -11,7 +11,8 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-// room is what this account may still write on the disk of a folder, or 0.
+// room returns the space that this account may still use on the disk of a folder, or
+// 0.
 func room(folder string) fleet.Bytes {
 	var stat unix.Statfs_t
 	if err := unix.Statfs(folder, &stat); err != nil {

@@ -8,14 +8,14 @@ import (
 	"path/filepath"
 )
 
-// Files opens files by the names that a person types: relative to Folder, or
-// absolute. Unlike os.DirFS it follows names that lead upwards.
+// Files opens files by the names that people type: relative to Folder, or absolute.
+// Unlike os.DirFS, it accepts names that lead upwards.
 type Files struct {
-	// Folder is what relative names start from; empty is the current folder.
+	// Folder is what relative names start from. Empty means the current folder.
 	Folder string
 }
 
-// Path turns a name into a path for the operating system.
+// Path turns a name into a path of the operating system.
 func (f Files) Path(name string) string {
 	path := filepath.FromSlash(name)
 	if filepath.IsAbs(path) || f.Folder == "" {
@@ -24,11 +24,11 @@ func (f Files) Path(name string) string {
 	return filepath.Join(f.Folder, path)
 }
 
-// Open implements fs.FS, without its ban on names that lead upwards.
+// Open implements fs.FS, but accepts names that lead upwards.
 func (f Files) Open(name string) (fs.File, error) { return os.Open(f.Path(name)) }
 
-// Sub returns the files below a folder. Nothing outside it can be reached, not
-// even by a symbolic link. It implements fs.SubFS.
+// Sub returns the files below a folder. Nothing outside it can be reached, not even
+// through a symbolic link. It implements fs.SubFS.
 func (f Files) Sub(name string) (fs.FS, error) {
 	root, err := os.OpenRoot(f.Path(name))
 	if err != nil {

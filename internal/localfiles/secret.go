@@ -14,9 +14,9 @@ import (
 // maxSecret bounds the file of a secret, in bytes.
 const maxSecret = 64 << 10
 
-// ReadSecret reads a secret from the environment, a list of NAME=VALUE, or from
-// its file. Like all that a definition names, the file lies below the
-// definition's folder unless files outside are allowed. Errors never hold the
+// ReadSecret reads a secret from the environment, a list of NAME=VALUE, or from its
+// file. Like all files that a definition names, the file has to be below the
+// definition's folder unless files outside are allowed. Errors never contain the
 // secret.
 func (f Files) ReadSecret(secret *fleet.Secret, environment []string, allowOutside bool) (string, error) {
 	if secret.Env != "" {

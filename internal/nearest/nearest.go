@@ -1,4 +1,4 @@
-// Package nearest guesses which known word a misspelt one was meant to be, for
+// Package nearest finds the known word that a misspelt one probably stands for, for
 // remedies.
 package nearest
 
@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Word returns the known word that a misspelt one most likely meant, or "".
+// Word returns the known word that a misspelt one most likely stands for, or "".
 func Word(word string, known []string) string {
 	best, bestDistance := "", 3
 	switch {
@@ -25,7 +25,8 @@ func Word(word string, known []string) string {
 		}
 	}
 	if best == "" {
-		// A word that holds the known one, or the other way round, is as telling.
+		// A word that contains the known one, or the other way round, is a good guess
+		// too.
 		for _, candidate := range known {
 			if len(word) > 2 && len(candidate) > 2 && len(word) < 64 &&
 				(strings.Contains(word, candidate) || strings.Contains(candidate, word)) {
@@ -36,8 +37,8 @@ func Word(word string, known []string) string {
 	return best
 }
 
-// distance counts the edits between two words, a swap of neighbours being one
-// (the optimal string alignment distance); it gives up at limit.
+// distance counts the edits between two words, where swapping neighbours is one edit
+// (the optimal string alignment distance). It gives up at limit.
 func distance(a, b string, limit int) int {
 	if len(a)-len(b) >= limit || len(b)-len(a) >= limit {
 		return limit
@@ -63,8 +64,8 @@ func distance(a, b string, limit int) int {
 	return last[len(b)]
 }
 
-// Remedy words what to do about an unknown word: the known one that it most
-// likely meant, or the known ones.
+// Remedy suggests what to write instead of an unknown word: the known one that it
+// most likely stands for, or the known ones.
 func Remedy(word string, known []string) string {
 	if near := Word(word, known); near != "" {
 		return fmt.Sprintf("did you mean %q?", near)
@@ -78,7 +79,7 @@ func Remedy(word string, known []string) string {
 	return "known are " + Some(known)
 }
 
-// Some lists words, and only how many more there are beyond a dozen.
+// Some lists words. Beyond a dozen, it only says how many more there are.
 func Some(words []string) string {
 	const most = 12
 	if len(words) > most {

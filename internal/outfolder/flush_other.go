@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 )
 
-// flush brings the files of a folder to the disk, so that the rename that
-// follows never gets there first.
+// flush writes the files of a folder to the disk, so that the rename that follows
+// never gets there first.
 func flush(folder string) error {
 	return filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {

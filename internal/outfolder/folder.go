@@ -18,8 +18,8 @@ import (
 // RecordName is the file in an output folder that lists what was written there.
 const RecordName = "stavren.record.json"
 
-// Names of the temporary folders within an output folder. Files are collected
-// in one; giving it its second name is the moment at which the new files hold.
+// Names of the temporary folders within an output folder. Files are collected in the
+// first. Renaming it to the second is the moment at which the new files take effect.
 const (
 	collecting = ".stavren-new-"
 	committed  = ".stavren-commit"
@@ -27,14 +27,14 @@ const (
 
 // record lists the files that were written, with their checksums.
 type record struct {
-	// About tells a person who comes across the file what it is for.
+	// About explains the file to people who find it.
 	About string            `json:"about"`
 	Files map[string]string `json:"files"`
 }
 
 const recordAbout = "Files that stavren wrote here, with their SHA-256. It overwrites only these, and only unchanged."
 
-// Folder collects files for an output folder and puts them all in place at once.
+// Folder collects files for an output folder and puts all of them in place at once.
 type Folder struct {
 	path, temporary string
 	old             record
@@ -45,15 +45,15 @@ type Folder struct {
 	held            *os.File        // says that the temporary folder is in use
 }
 
-// Written says what a commit did.
+// Written lists what a commit did.
 type Written struct {
-	// New lists files that were not there, Changed those that were replaced and
-	// Same those that were left as they are.
+	// New lists files that did not exist, Changed those that were replaced, and Same
+	// those that were already right.
 	New, Changed, Same []string
 }
 
-// InTheWayError lists files that would be overwritten although Stavren did not
-// write them, or although they were changed since.
+// InTheWayError lists files that would be overwritten although Stavren did not write
+// them, or although they were changed since.
 type InTheWayError struct {
 	Folder string
 	Names  []string
@@ -73,8 +73,8 @@ func pick(count int, one, many string) string {
 	return many
 }
 
-// Open starts writing to an output folder, making it if need be. If an
-// earlier run was cut off while it put its files in place, that is finished first.
+// Open starts writing to an output folder, which it creates if necessary. If an
+// earlier run was interrupted while it put files in place, Open finishes that first.
 func Open(path string) (*Folder, error) {
 	if err := os.MkdirAll(path, 0o755); err != nil {
 		return nil, fmt.Errorf("cannot make the output folder: %w", err)
@@ -97,8 +97,8 @@ func Open(path string) (*Folder, error) {
 	return f, nil
 }
 
-// removeAbandoned removes what runs that were killed had collected, which may
-// hold secrets. What cannot be removed is left to the next run.
+// removeAbandoned removes what killed runs had collected, which may contain secrets.
+// What can't be removed is left to the next run.
 func removeAbandoned(path string) {
 	entries, err := os.ReadDir(path)
 	if err != nil {
@@ -155,8 +155,8 @@ func (f *Folder) Add(name string, data []byte, mode fs.FileMode) error {
 	return nil
 }
 
-// Commit puts all files in place. Without force it changes nothing and returns
-// an [InTheWayError] if it would overwrite what Stavren did not write.
+// Commit puts all files in place. If it would overwrite what Stavren did not write,
+// it changes nothing and returns an [InTheWayError], unless force is set.
 func (f *Folder) Commit(force bool) (Written, error) {
 	var written Written
 	var inTheWay []string
@@ -179,7 +179,7 @@ func (f *Folder) Commit(force bool) (Written, error) {
 		return Written{}, &InTheWayError{f.path, inTheWay}
 	}
 	for _, name := range written.Same {
-		// What is there already need not move; its mode may still be too wide.
+		// The file is already right, but its mode may be too wide.
 		path := filepath.Join(f.path, filepath.FromSlash(name))
 		if err := os.Chmod(path, f.modes[name]); err != nil {
 			return Written{}, fmt.Errorf("cannot set the mode of %s: %w", name, err)
@@ -210,7 +210,7 @@ func (f *Folder) Commit(force bool) (Written, error) {
 	return written, nil
 }
 
-// Close throws away what was collected and not committed.
+// Close discards what was collected but not committed.
 func (f *Folder) Close() error {
 	if f.held != nil {
 		_ = f.held.Close() // it was only held, not written
@@ -218,7 +218,7 @@ func (f *Folder) Close() error {
 	return os.RemoveAll(f.temporary)
 }
 
-// fileState is how a file in the output folder relates to the one collected.
+// fileState says how a file in the output folder relates to the collected one.
 type fileState int
 
 const (
@@ -255,9 +255,8 @@ func (f *Folder) state(name string) (fileState, error) {
 	return foreign, nil
 }
 
-// finishEarlier moves every file of a commit to its place. Files that were
-// moved already are no longer there, so it may be cut off and run again at any
-// point.
+// finishEarlier moves every file of a commit to its place. It may be interrupted and
+// repeated, since files that were already moved are gone from the commit.
 func (f *Folder) finishEarlier() error {
 	from := filepath.Join(f.path, committed)
 	if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
@@ -275,7 +274,7 @@ func (f *Folder) finishEarlier() error {
 	if err != nil {
 		return err
 	}
-	// The record goes last: until then the next run finishes this one.
+	// The record comes last: until then, the next run finishes this one.
 	slices.SortFunc(names, func(a, b string) int {
 		if (a == RecordName) != (b == RecordName) {
 			if a == RecordName {
@@ -293,7 +292,7 @@ func (f *Folder) finishEarlier() error {
 			continue
 		}
 		if below {
-			// A folder that is not there yet comes with all its files at once.
+			// A folder that doesn't exist yet appears with all its files at once.
 			if _, err := os.Lstat(filepath.Join(f.path, top)); errors.Is(err, fs.ErrNotExist) {
 				if err := os.Rename(filepath.Join(from, top), filepath.Join(f.path, top)); err != nil {
 					return err

@@ -7,10 +7,10 @@ import (
 	"time"
 )
 
-// hold does nothing where folders cannot be locked.
+// hold does nothing on systems where folders can't be locked.
 func hold(string) (*os.File, error) { return nil, nil }
 
-// abandoned takes a folder that nothing was done with for a day for abandoned.
+// abandoned reports whether nothing happened in a folder for a day.
 func abandoned(folder string) bool {
 	info, err := os.Stat(folder)
 	return err == nil && time.Since(info.ModTime()) > 24*time.Hour

@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// hold marks a folder as in use until the file that it returns is closed, which
-// the system does for a process that was killed.
+// hold marks a folder as in use until the returned file is closed, which the system
+// does for a killed process.
 func hold(folder string) (*os.File, error) {
 	file, err := os.Open(folder)
 	if err != nil {
@@ -22,7 +22,7 @@ func hold(folder string) (*os.File, error) {
 	return file, nil
 }
 
-// abandoned reports whether no process holds a folder any more.
+// abandoned reports whether no process holds a folder.
 func abandoned(folder string) bool {
 	file, err := hold(folder)
 	if err != nil {

@@ -2,6 +2,6 @@ package quote
 
 import "strings"
 
-// QEMU quotes a value of one of QEMU's options, where a comma ends it and two
-// stand for one (qemu-options, "-blockdev").
+// QEMU quotes the value of an option of QEMU, where a comma ends it and two stand for
+// one (qemu-options, "-blockdev").
 func QEMU(text string) string { return strings.ReplaceAll(text, ",", ",,") }

@@ -1,5 +1,5 @@
-// Package quote writes text so that another language reads it back as it was:
-// one file a language, each tested against a real reader of it.
+// Package quote writes text so that another language reads it back unchanged. There
+// is one file per language, each tested with a real reader of it.
 package quote
 
 import (
@@ -10,8 +10,8 @@ import (
 var bareShell = regexp.MustCompile(`^[A-Za-z0-9_@%+:,./-][A-Za-z0-9_@%+:,./=-]*$`)
 
 // Shell quotes a text as one argument for a POSIX shell (XCU 2.2.2: within single
-// quotes every character stands for itself). A text must not hold NUL, which no
-// shell can carry.
+// quotes every character stands for itself). A text must not contain NUL, which no
+// shell can represent.
 func Shell(text string) string {
 	if bareShell.MatchString(text) {
 		return text
@@ -19,8 +19,8 @@ func Shell(text string) string {
 	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 }
 
-// Comment writes text as lines of a comment, each behind the mark. Control
-// characters become spaces, so that no line gets out of the comment.
+// Comment writes text as lines of a comment, each after the mark. Control characters
+// become spaces, so that no line leaves the comment.
 func Comment(mark, text string) string {
 	var lines strings.Builder
 	for _, line := range strings.FieldsFunc(text, func(char rune) bool { return char == '\n' || char == '\r' }) {

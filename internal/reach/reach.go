@@ -1,5 +1,5 @@
-// Package reach says how to get into a machine that was defined: by which
-// command, under which address, through which forwarded port.
+// Package reach finds the ways into a machine: the command, the address, and the
+// forwarded port.
 package reach
 
 import (
@@ -14,11 +14,11 @@ import (
 
 // Way is one way into a machine.
 type Way struct {
-	// Name is the forwarded port's, such as "site".
+	// Name is the name of the forwarded port, such as "site".
 	Name string `json:"name"`
-	// Open is what to run or to open: an SSH command, a URL, or an address.
+	// Open is what to run or open: an SSH command, a URL, or an address.
 	Open string `json:"open"`
-	// From and To are the two ends: the host's port and what it leads to.
+	// From and To are its two ends: the host's port and what it leads to.
 	From string `json:"from"`
 	To   string `json:"to"`
 }
@@ -26,22 +26,23 @@ type Way struct {
 // Machine is how to reach one machine.
 type Machine struct {
 	Name string `json:"machine"`
-	// Logins are the users that can log in by key.
+	// Logins lists the users that can log in with a key.
 	Logins []string `json:"logins"`
 	Ways   []Way    `json:"ways"`
-	// Missing says why there is no way to log in, or is empty.
+	// Missing says why nobody can log in, or is empty.
 	Missing string `json:"missing,omitempty"`
 	// Config is an OpenSSH client configuration, or empty.
 	Config string `json:"ssh_config,omitempty"`
 }
 
-// sshPort is where an SSH server listens unless it is told otherwise.
+// sshPort is the default port of SSH servers.
 const sshPort = 22
 
-// services are well-known ports that a browser opens (IANA service names).
+// schemeOf returns the scheme of the URLs of a well-known port (IANA service names),
+// or "".
 var services = map[int]string{80: "http", 443: "https", 8080: "http", 8443: "https", 3000: "http"}
 
-// Of says how to reach a machine.
+// Of returns how to reach a machine.
 func Of(f *fleet.Fleet, m *fleet.Machine) Machine {
 	result := Machine{Name: m.Name, Logins: []string{}, Ways: []Way{}}
 	var login *fleet.User
@@ -50,7 +51,7 @@ func Of(f *fleet.Fleet, m *fleet.Machine) Machine {
 			continue
 		}
 		result.Logins = append(result.Logins, user.Name)
-		// Whoever may administer the machine is the one to log in as.
+		// An administrator is the best user to log in as.
 		if login == nil || login.Admin == fleet.NoAdmin && user.Admin != fleet.NoAdmin {
 			login = user
 		}
@@ -94,7 +95,8 @@ func Of(f *fleet.Fleet, m *fleet.Machine) Machine {
 	return result
 }
 
-// clientAddress is what a client on the host connects to for a listener.
+// clientAddress returns the address that a client on the host connects to for a
+// listener.
 func clientAddress(listen netip.Addr) string {
 	switch {
 	case listen.IsUnspecified() && listen.Is6():
@@ -113,8 +115,8 @@ func sshCommand(f *fleet.Fleet, user *fleet.User, host string, port int) string 
 	return command + " " + user.Name + "@" + host
 }
 
-// identityFile is where the private half of a user's key lies if it lies where
-// ssh-keygen puts it: beside the public half, without .pub.
+// identityFile returns the private key of a user if it is where ssh-keygen puts it:
+// beside the public key, without .pub. Otherwise it returns "".
 func identityFile(f *fleet.Fleet, user *fleet.User) string {
 	for _, name := range user.Keys {
 		if key := f.Key(name); key != nil {
@@ -126,9 +128,9 @@ func identityFile(f *fleet.Fleet, user *fleet.User) string {
 	return ""
 }
 
-// sshConfig renders a Host entry of ssh_config(5). The machine's host key is
-// taken on the first visit and held under a name of its own, since many
-// machines share one address; a changed key is still refused.
+// sshConfig renders a Host entry of ssh_config(5). The machine's host key is accepted
+// on the first visit and stored under a name of its own, since many machines share
+// one address. A changed key is still refused.
 func sshConfig(f *fleet.Fleet, m *fleet.Machine, user *fleet.User, port *fleet.Port) string {
 	var text strings.Builder
 	fmt.Fprintf(&text, "Host %s\n", m.Name)

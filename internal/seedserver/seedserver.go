@@ -1,6 +1,6 @@
-// Package seedserver hands first-boot data over HTTP to the machines that it is
-// for (cloud-init's NoCloud data source with a network seed). It is a handler;
-// listening is the caller's.
+// Package seedserver serves first-boot data over HTTP to the machines that it is for
+// (cloud-init's NoCloud data source with a network seed). It is a handler; the caller
+// listens.
 package seedserver
 
 import (
@@ -17,23 +17,23 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Access is one request that was answered.
+// Access is a request that was answered.
 type Access struct {
 	Client, Method, Path string
 	Status, Bytes        int
-	// Machine is whose data was asked for, or empty.
+	// Machine is the machine whose data was requested, or empty.
 	Machine string
 }
 
-// Options says who may have what. The zero value gives every machine's data to
-// whoever can reach the server.
+// Options says who may read which data. The zero value serves every machine's data to
+// anyone who can reach the server.
 type Options struct {
-	// Token, if it is set, is a secret that the machines' own tokens are derived
-	// from; see [Token].
+	// Token is a secret that the machines' tokens are derived from, or empty; see
+	// [Token].
 	Token string
-	// ByAddress gives data only to the fixed addresses of the machine it is for.
+	// ByAddress serves data only to the fixed addresses of its machine.
 	ByAddress bool
-	// Log is told of every request, if it is set.
+	// Log, if it is set, is called for every request.
 	Log func(Access)
 }
 
@@ -44,26 +44,26 @@ type Server struct {
 	files   map[string]render.File
 }
 
-// New makes a server of rendered files, named MACHINE/FILE.
+// New returns a server of rendered files, which are named MACHINE/FILE.
 func New(f *fleet.Fleet, files []render.File, options Options) *Server {
 	s := &Server{options: options, fleet: f, files: map[string]render.File{}}
 	for _, file := range files {
 		s.files[file.Name] = file
-		// cloud-init asks for it too and waits where it is refused.
+		// cloud-init also asks for it, and waits if it is refused.
 		s.files[path.Dir(file.Name)+"/vendor-data"] = render.File{}
 	}
 	return s
 }
 
-// Token is the word in a machine's address that no other machine knows: an HMAC
-// over its name, so that it stays when the server starts again.
+// Token returns the word in a machine's address that no other machine knows: an HMAC
+// of its name, so that it stays the same when the server restarts.
 func Token(secret string, f *fleet.Fleet, machine string) string {
 	mac := hmac.New(sha256.New, []byte(secret))
 	mac.Write([]byte("seed\x00" + f.Name + "\x00" + machine))
 	return hex.EncodeToString(mac.Sum(nil)[:16])
 }
 
-// Path is where a machine's data lies on the server, with a slash at its end.
+// Path returns the path of a machine's data on the server, with a slash at its end.
 func (s *Server) Path(machine string) string {
 	if s.options.Token == "" {
 		return "/" + machine + "/"
@@ -71,8 +71,8 @@ func (s *Server) Path(machine string) string {
 	return "/" + machine + "/" + Token(s.options.Token, s.fleet, machine) + "/"
 }
 
-// ServeHTTP answers one request. Whoever may not have a file hears the same as
-// of one that does not exist.
+// ServeHTTP answers a request. A file that a client may not read looks like one that
+// doesn't exist.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	access := Access{Client: r.RemoteAddr, Method: r.Method, Path: s.hideToken(r.URL.Path), Status: http.StatusNotFound}
 	defer func() {
@@ -112,7 +112,7 @@ func (s *Server) find(at string) (machine string, file render.File, found bool) 
 	return machine, file, found && !strings.Contains(name, "/")
 }
 
-// isFrom reports whether a request comes from one of a machine's own addresses.
+// isFrom reports whether a request comes from a fixed address of a machine.
 func (s *Server) isFrom(client, machine string) bool {
 	from, err := netip.ParseAddrPort(client)
 	m := s.fleet.Machine(machine)

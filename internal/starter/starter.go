@@ -1,5 +1,5 @@
-// Package starter writes definitions to start from: small, commented, and sound
-// as they are.
+// Package starter writes definitions to start from. They are small, have comments,
+// and pass every check.
 package starter
 
 import (
@@ -15,7 +15,7 @@ import (
 // purpose is what a machine is for.
 type purpose struct {
 	name string
-	// about says it in a line; machine is its part of the definition.
+	// about describes it in one line, and machine is its part of the definition.
 	about, machine string
 }
 
@@ -63,7 +63,7 @@ var purposes = []purpose{
 `},
 }
 
-// Purposes lists what a definition can be made for.
+// Purposes returns the purposes that a definition can be made for.
 func Purposes() []string {
 	names := make([]string, len(purposes))
 	for i, p := range purposes {
@@ -72,7 +72,7 @@ func Purposes() []string {
 	return names
 }
 
-// ErrUnknownPurpose is returned for a purpose that is not listed.
+// ErrUnknownPurpose reports a purpose that isn't in the list.
 var ErrUnknownPurpose = errors.New("unknown purpose")
 
 var page = template.Must(template.New("definition").Parse(`# {{.About}}. Change what does not fit, then:
@@ -102,8 +102,8 @@ machines:
     #   admin: {admin: without-password, keys: [mine]}
 {{end}}`))
 
-// Definition writes a definition of one machine for a purpose. publicKey is the
-// line of a public SSH key, or empty.
+// Definition returns a definition of one machine for a purpose. publicKey is a public
+// SSH key on one line, or empty.
 func Definition(name, purposeName, publicKey string) (string, error) {
 	at := slices.IndexFunc(purposes, func(p purpose) bool { return p.name == purposeName })
 	if at < 0 {

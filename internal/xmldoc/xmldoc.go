@@ -1,5 +1,4 @@
-// Package xmldoc writes XML documents as a person would indent them, in the
-// order in which they were put together.
+// Package xmldoc writes XML documents with indentation. Elements keep their order.
 package xmldoc
 
 import (
@@ -8,8 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// Element is one element: attributes as names and values by turns, and either
-// text or further elements.
+// Element is an element. It has alternating names and values of attributes, and
+// either text or further elements.
 type Element struct {
 	name     string
 	attrs    []string
@@ -17,16 +16,15 @@ type Element struct {
 	children []*Element
 }
 
-// New makes an element. An attribute whose value is empty is left out.
+// New returns an element. An attribute whose value is empty is left out.
 func New(name string, attrs ...string) *Element { return &Element{name: name, attrs: attrs} }
 
-// Text makes an element that holds text.
+// Text returns an element that contains text.
 func Text(name, text string, attrs ...string) *Element {
 	return &Element{name: name, text: text, attrs: attrs}
 }
 
-// Add appends elements and returns the element itself. Those that are nil are
-// left out.
+// Add appends elements and returns the element itself. It skips nil.
 func (e *Element) Add(children ...*Element) *Element {
 	for _, child := range children {
 		if child != nil {
@@ -36,8 +34,8 @@ func (e *Element) Add(children ...*Element) *Element {
 	return e
 }
 
-// Encode writes a document with this element as its root, under a heading of
-// comment lines, which hold no "--".
+// Encode returns a document with this element as its root, below comments, in which
+// "--" can't occur.
 func (e *Element) Encode(comments ...string) []byte {
 	var out strings.Builder
 	out.WriteString("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n")
@@ -69,9 +67,9 @@ func (e *Element) write(out *strings.Builder, indent string) {
 	}
 }
 
-// escape writes text so that an XML parser gives it back byte for byte: line
-// ends and tabs in attributes, and carriage returns anywhere, would be changed
-// if they stood there themselves (XML 1.0, 2.11 and 3.3.3).
+// escape writes text so that an XML parser returns the same bytes. Line ends and tabs
+// in attributes, and carriage returns anywhere, would otherwise be changed (XML 1.0,
+// 2.11 and 3.3.3).
 func escape(text string, attribute bool) string {
 	var out strings.Builder
 	for _, char := range Clean(text) {
@@ -93,7 +91,7 @@ func escape(text string, attribute bool) string {
 	return out.String()
 }
 
-// Clean replaces what no XML 1.0 document can hold (2.2, "Char") by U+FFFD.
+// Clean replaces what XML 1.0 can't represent (2.2, "Char") with U+FFFD.
 func Clean(text string) string {
 	if Holds(text) {
 		return text
@@ -106,7 +104,7 @@ func Clean(text string) string {
 	}, text)
 }
 
-// Holds reports whether an XML document can hold a text as it is.
+// Holds reports whether XML can represent a text unchanged.
 func Holds(text string) bool {
 	if !utf8.ValidString(text) {
 		return false

@@ -1,7 +1,6 @@
-// Package yamltext says how a text is written in YAML that PyYAML reads too,
-// which follows YAML 1.1: a bare yes, 010 or 1:30 is no text there. So text
-// stands bare only if it cannot be taken for anything else, and in quotes or as
-// a literal block otherwise.
+// Package yamltext writes texts in YAML so that PyYAML reads them too, which follows
+// YAML 1.1: an unquoted yes, 010 or 1:30 isn't text there. A text is unquoted only if
+// nothing can take it for anything else, and otherwise in quotes or a literal block.
 package yamltext
 
 import (
@@ -11,7 +10,7 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-// Node makes a scalar of a text.
+// Node returns a scalar for a text.
 func Node(text string) *yaml.Node {
 	n := &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text, Style: yaml.DoubleQuotedStyle}
 	switch {
@@ -23,8 +22,8 @@ func Node(text string) *yaml.Node {
 	return n
 }
 
-// isBare reports whether a text is words of plain characters with single spaces
-// between them, the first of which is a letter or a slash.
+// isBare reports whether a text consists of words of plain characters with single
+// spaces between them, and starts with a letter or a slash.
 func isBare(text string) bool {
 	if text == "" || !isLetter(text[0]) && text[0] != '/' {
 		return false
@@ -42,7 +41,7 @@ func isBare(text string) bool {
 
 func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
-// isWord reports whether YAML 1.1 takes a bare text for a truth or for nothing.
+// isWord reports whether YAML 1.1 takes an unquoted text for a boolean or null.
 func isWord(text string) bool {
 	if len(text) > 5 {
 		return false
@@ -54,9 +53,9 @@ func isWord(text string) bool {
 	return false
 }
 
-// printable reports whether a literal block gives a text back as it is: no
-// tabs or spaces at line ends, which editors lose, and no character that YAML
-// 1.1 does not print or takes for a line end.
+// printable reports whether a literal block preserves a text: it has no tabs or
+// spaces at line ends, which editors remove, and no character that YAML 1.1 doesn't
+// print or takes for a line end.
 func printable(text string) bool {
 	for _, line := range strings.Split(text, "\n") {
 		if strings.HasSuffix(line, " ") || strings.HasSuffix(line, "\t") || strings.HasPrefix(line, "\t") {

@@ -11,12 +11,13 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// tapName is the host's side of an interface; bhyve wants it to begin with tap.
+// tapName returns the name of the host's side of an interface, which has to start
+// with tap.
 func tapName(m *fleet.Machine, at int) string {
 	return fmt.Sprintf("tap%s%d", strings.ReplaceAll(m.NICs[at].HardwareAddress, ":", "")[6:], at)
 }
 
-// config collects lines of KEY=VALUE, devices in slots one after the other.
+// config collects lines of KEY=VALUE. Devices are in consecutive slots.
 type config struct {
 	text strings.Builder
 	slot int
@@ -24,8 +25,8 @@ type config struct {
 
 func (c *config) set(key, value string) { fmt.Fprintf(&c.text, "%s=%s\n", key, quote.Bhyve(value)) }
 
-// device puts a device into the next slot, with settings as keys and values by
-// turns, and returns what its keys begin with.
+// device puts a device into the next slot, with alternating keys and values of
+// settings. It returns the beginning of its keys.
 func (c *config) device(kind string, pairs ...string) string {
 	prefix := fmt.Sprintf("pci.0.%d.0.", c.slot)
 	c.slot++
@@ -104,7 +105,7 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 		c.device("fbuf", screen...)
 		c.device("xhci", "slot.1.device", "tablet")
 	}
-	// The bridge to old devices goes where boards have it.
+	// The bridge to old devices is in the slot where boards have it.
 	c.heading("serial port and firmware")
 	c.slot = 31
 	c.device("lpc")

@@ -35,8 +35,9 @@ type disk struct {
 
 type networkInterface struct{ Tap, Bridge, Address string }
 
-// bridgeName is a bridge of the host: the one that a bridged network names, or
-// one of the fleet's own, in the fifteen characters that an interface has.
+// bridgeName returns the name of a bridge of the host: the one that a bridged network
+// names, or one of the fleet's own. It has at most fifteen characters, like every
+// interface.
 func bridgeName(f *fleet.Fleet, network *fleet.Network) string {
 	if network.Mode == fleet.Bridged && network.Bridge != "" {
 		return network.Bridge

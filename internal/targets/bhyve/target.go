@@ -1,5 +1,5 @@
 // Package bhyve renders machines for FreeBSD's hypervisor: a configuration file
-// (bhyve_config(5)), a script that makes disks and interfaces and runs it,
+// (bhyve_config(5)), a script that creates disks and interfaces and runs it,
 // packet-filter rules for its ports, and the seed image.
 package bhyve
 
@@ -17,7 +17,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Target renders a folder a machine.
+// Target renders one folder per machine.
 var Target = render.Target{
 	Name:      "bhyve",
 	Summary:   "a configuration file, a run script and packet-filter rules for bhyve, and the seed image",
@@ -27,7 +27,7 @@ var Target = render.Target{
 	Needs:     needs,
 	Tools:     []string{"bhyve", "bhyvectl", "qemu-img"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
-		seedFile, err := seed.FileFor(job, m, platform)
+		seedFile, err := seed.FileFor(job, m, environment)
 		if err != nil {
 			return nil, err
 		}
@@ -59,8 +59,8 @@ var Target = render.Target{
 	},
 }
 
-// busOf is the bus of a disk; SCSI needs a target of ctl(4) that a machine
-// cannot bring along.
+// busOf returns the bus of a disk. SCSI would need a target of ctl(4), which a
+// machine can't provide.
 func busOf(disk *fleet.Disk) fleet.DiskBus {
 	if disk.Bus == fleet.SCSI {
 		return fleet.VirtIO
@@ -68,9 +68,9 @@ func busOf(disk *fleet.Disk) fleet.DiskBus {
 	return disk.Bus
 }
 
-// platform is bhyve's emulation, which passes serials on as QEMU's does, under
-// models of its own (usr.sbin/bhyve: pci_ahci.c, pci_nvme.c).
-var platform = cloudinit.Environment{
+// environment is bhyve's emulation, which passes serials on as QEMU's does, with
+// other names of models (usr.sbin/bhyve: pci_ahci.c, pci_nvme.c).
+var environment = cloudinit.Environment{
 	DiskDevice: func(disk *fleet.Disk) string {
 		model := map[fleet.DiskBus]string{fleet.VirtIO: "virtio-", fleet.SATA: "ata-BHYVE_SATA_DISK_", fleet.NVMe: "nvme-bhyve-NVMe_"}[busOf(disk)]
 		return "/dev/disk/by-id/" + model + disk.Serial
@@ -138,7 +138,7 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	return n.Findings
 }
 
-// forwardTo is the address that ports are forwarded to: the one on the first nat
+// forwardTo returns the address that ports are forwarded to: that on the first nat
 // network, or none.
 func forwardTo(f *fleet.Fleet, m *fleet.Machine) netip.Addr {
 	if nic := f.ForwardingNIC(m); nic != nil {
@@ -147,12 +147,13 @@ func forwardTo(f *fleet.Fleet, m *fleet.Machine) netip.Addr {
 	return netip.Addr{}
 }
 
-// loadRules loads a file of rules; out is the interface that leads to the world.
+// loadRules returns the command that loads a file of rules. out is the interface that
+// leads to the world.
 func loadRules(m *fleet.Machine, file string) string {
 	return fmt.Sprintf(`pfctl -D out="$(route -n get default | awk '/interface:/ {print $2}')" -a stavren/%s -f %s`, m.Name, file)
 }
 
-// forwards renders redirect rules (pf.conf(5)), or nil where there is no port.
+// forwards renders redirect rules (pf.conf(5)), or returns nil if there is no port.
 func forwards(f *fleet.Fleet, m *fleet.Machine) []byte {
 	to := forwardTo(f, m)
 	if len(m.Ports) == 0 || !to.IsValid() {

@@ -10,9 +10,9 @@ import (
 // part is one part of a MIME archive.
 type part struct{ name, kind, text string }
 
-// archive packs parts into a MIME multipart message (RFC 2046), the form in
-// which cloud-init and its kin take more than one document. The parts' lines
-// hold the boundary nowhere, since they are base64 wherever they are not plain.
+// archive packs parts into a MIME multipart message (RFC 2046), the form in which
+// cloud-init accepts several documents. No line of a part contains the boundary,
+// since every part that could is in base64.
 func archive(parts []part) []byte {
 	const boundary = "==stavren=="
 	var text bytes.Buffer
@@ -30,8 +30,8 @@ func archive(parts []part) []byte {
 	return text.Bytes()
 }
 
-// plainPart reports whether a text is fit for the transfer encoding 7bit: lines
-// of at most 998 ASCII characters (RFC 2045, 2.7), with an end to the last.
+// plainPart reports whether a text can have the transfer encoding 7bit: lines of at
+// most 998 ASCII characters (RFC 2045, 2.7), each with an end.
 func plainPart(text string) bool {
 	if !strings.HasSuffix(text, "\n") || strings.Contains(text, "\r") {
 		return false
@@ -49,7 +49,7 @@ func plainPart(text string) bool {
 	return true
 }
 
-// wrap breaks base64 into the lines of 76 characters that RFC 2045 asks for.
+// wrap breaks base64 into lines of 76 characters, as RFC 2045 requires.
 func wrap(text string) string {
 	var lines strings.Builder
 	for len(text) > 76 {

@@ -10,25 +10,25 @@ import (
 	"stavren.example/stavren/internal/catalog"
 )
 
-// What has to be there before cloud-init formats and mounts disks runs as boot
-// commands: at every start, so each is safe to repeat. Values come as arguments,
-// which no shell reads.
+// What has to happen before cloud-init formats and mounts disks runs as boot
+// commands. They run at every start, so each can be repeated. Values are arguments,
+// which no shell parses.
 
-// command is one boot command: a script for sh and its arguments.
+// command returns one boot command: a script for sh and its arguments.
 func command(script string, args ...string) *yaml.Node {
 	words := append([]string{"sh", "-c", script, "stavren"}, args...)
 	return flow(node(words))
 }
 
 const (
-	// linkDisk gives a disk that its platform does not name a lasting name.
+	// linkDisk gives a lasting name to a disk that its platform doesn't name.
 	linkDisk = `d=$(eval "$2") && [ -b "$d" ] && mkdir -p /dev/stavren && ln -sfn "$d" "/dev/stavren/$1"`
-	// newFileSystem formats a disk of FreeBSD that holds nothing yet.
+	// newFileSystem formats an empty disk on FreeBSD.
 	newFileSystem = `[ -e "/dev/ufs/$2" ] || [ -n "$(fstyp "$1" 2>/dev/null)" ] || newfs -U -L "$2" "$1"`
 	// mountShare mounts a folder of the host. fstab(5) writes a space as \040.
 	mountShare = `mkdir -p "$2"; p=$(printf %s "$2" | sed 's/ /\\040/g'); ` +
 		`grep -q "^$1 $p virtiofs " /etc/fstab || echo "$1 $p virtiofs $3 0 0" >>/etc/fstab; mountpoint -q "$2" || mount "$2"`
-	// nameNeighbours keeps lines with a mark of our own in the list of hosts.
+	// nameNeighbours maintains lines with a mark of our own in the list of hosts.
 	nameNeighbours = `m="# neighbour in $1"; shift; f=/etc/hosts; n=$(grep -v "$m\$" $f; for h; do echo "$h $m"; done); printf '%s\n' "$n" >$f`
 	// addLine adds a line to a file that lacks it.
 	addLine = `grep -qxF "$2" "$1" || printf '%s\n' "$2" >>"$1"`
@@ -64,12 +64,11 @@ func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, envi
 	return commands
 }
 
-// maxNeighbours is the most machines of one network that are told each other's
-// names.
+// maxNeighbours is the most machines on a network that learn each other's names.
 const maxNeighbours = 254
 
-// neighbours lists the fixed addresses and names of the machines beside one, on
-// the networks that have no name server to ask.
+// neighbours lists the fixed addresses and names of the other machines on networks
+// that have no name server.
 func neighbours(f *fleet.Fleet, m *fleet.Machine, environment Environment) []string {
 	var hosts []string
 	said := map[netip.Addr]bool{}

@@ -14,13 +14,13 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Where cloud-init keeps scripts (cc_scripts_user, cc_scripts_per_boot). Those
-// of an instance lie in its own folder, so that a new instance starts without
-// the scripts of the old one.
+// The folders of cloud-init's scripts (cc_scripts_user, cc_scripts_per_boot). Each
+// instance has a folder of its own, so that a new instance starts without the scripts
+// of the old one.
 const (
 	onceFolder      = "/var/lib/cloud/instance/scripts"
 	everyBootFolder = "/var/lib/cloud/scripts/per-boot"
-	// ownFolder holds scripts that run as somebody else than the administrator.
+	// ownFolder has scripts that don't run as the administrator.
 	ownFolder = "/var/lib/stavren"
 )
 
@@ -32,12 +32,12 @@ type writtenFiles struct {
 	parts     []Part
 }
 
-// boothook is the first line of a script that asks to be a part of its own,
-// which cloud-init runs as soon as it has read it.
+// boothook is the first line of a script that becomes a part of its own, which
+// cloud-init runs as soon as it has read it.
 const boothook = "#cloud-boothook"
 
-// files renders files and scripts. Scripts travel as files in the folders that
-// cloud-init runs, never as lines of a command list, where quoting breaks them.
+// files renders files and scripts. Scripts become files in the folders that
+// cloud-init runs, never lines of a command list, where quoting would break them.
 func files(job *render.Job, m *fleet.Machine, system catalog.System) (written writtenFiles, err error) {
 	add := func(name, text, mode, owner string, deferred bool) {
 		written.nodes = append(written.nodes, writeFile(name, text, mode, owner, deferred))
@@ -95,8 +95,8 @@ func files(job *render.Job, m *fleet.Machine, system catalog.System) (written wr
 	return written, nil
 }
 
-// enableServices is a script that enables and starts services by the system's
-// service manager. The names hold no character that a shell would take.
+// enableServices returns a script that enables and starts services with the system's
+// service manager. The names contain no character that is special to a shell.
 func enableServices(services []string, system catalog.System) (string, error) {
 	var text strings.Builder
 	text.WriteString("#!/bin/sh\nset -eu\n")
@@ -115,7 +115,8 @@ func enableServices(services []string, system catalog.System) (string, error) {
 	return text.String(), nil
 }
 
-// withInterpreter gives a script without a first line for the kernel /bin/sh.
+// withInterpreter adds /bin/sh as the interpreter of a script without a first line
+// for the kernel.
 func withInterpreter(text string) string {
 	if strings.HasPrefix(text, "#!") {
 		return text
@@ -143,11 +144,12 @@ func writeFile(name, text, mode, owner string, deferred bool) *yaml.Node {
 	)
 }
 
-// baseGroups exist before packages and users are there, in every family.
+// isBaseGroup reports whether a group exists in every family before packages and
+// users are installed.
 var baseGroups = map[string]bool{"root": true, "adm": true, "sys": true, "bin": true, "daemon": true, "wheel": true, "disk": true, "mail": true}
 
-// deferred reports whether a file has to wait until packages and users are in
-// and disks are mounted: files are otherwise written before all three.
+// deferred reports whether a file has to wait until packages and users are installed
+// and disks are mounted. Other files are written before all three.
 func deferred(m *fleet.Machine, file *fleet.File) bool {
 	user, group, _ := strings.Cut(file.Owner, ":")
 	if user != "root" || !baseGroups[group] {

@@ -9,9 +9,9 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-// NetworkConfig renders the network interfaces in version 2 of cloud-init's
-// network configuration. Interfaces are told apart by hardware address and
-// named eth0, eth1, … so that every renderer inside the guest agrees.
+// NetworkConfig renders the network interfaces in version 2 of cloud-init's network
+// configuration. Interfaces are identified by hardware address and named eth0, eth1,
+// … so that every renderer inside the guest agrees.
 func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([]byte, error) {
 	ethernets := &yaml.Node{Kind: yaml.MappingNode}
 	for i, nic := range m.NICs {
@@ -29,7 +29,7 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([
 		if handedOut {
 			pairs = append(pairs, "dhcp4", true)
 			if !nic.Primary {
-				// Another interface leads out; this one's router must not compete.
+				// Another interface leads out, so this one's router must not compete.
 				pairs = append(pairs, "dhcp4-overrides", flow(mapping("use-routes", false)))
 			}
 		} else {
@@ -47,8 +47,7 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([
 	return encode("", mapping("version", 2, "ethernets", ethernets))
 }
 
-// addressOf is the address that an interface is given here, or none if it has
-// to ask for one.
+// addressOf returns the address that an interface gets here, or none if it uses DHCP.
 func (e Environment) addressOf(f *fleet.Fleet, network *fleet.Network, nic *fleet.NIC) netip.Addr {
 	if e.NoDHCP != nil && e.NoDHCP(network) {
 		return f.Assigned(nic)
@@ -56,13 +55,13 @@ func (e Environment) addressOf(f *fleet.Fleet, network *fleet.Network, nic *flee
 	return nic.Address
 }
 
-// quotedNode keeps six pairs of digits from being read as a number to base 60.
+// quotedNode keeps six pairs of digits from being read as a number in base 60.
 func quotedNode(text string) *yaml.Node {
 	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text, Style: yaml.DoubleQuotedStyle}
 }
 
-// subnetBits is the prefix length of the network, or the whole address where a
-// bridged network does not say its subnet.
+// subnetBits returns the prefix length of the network, or that of a single address if
+// a bridged network has no subnet.
 func subnetBits(network *fleet.Network, addr netip.Addr) int {
 	if network.Subnet.IsValid() {
 		return network.Subnet.Bits()
@@ -70,9 +69,9 @@ func subnetBits(network *fleet.Network, addr netip.Addr) int {
 	return addr.BitLen()
 }
 
-// routes leads out through the primary interface's gateway, unless DHCP says the
-// way, and to the networks that were named. Out is written as a prefix, which
-// older readers know too.
+// routes leads out through the primary interface's gateway, unless DHCP provides the
+// route, and to the networks that the definition names. The route out is written as a
+// prefix, which older readers also know.
 func routes(network *fleet.Network, nic *fleet.NIC, handedOut bool) []*yaml.Node {
 	var list []*yaml.Node
 	if nic.Primary && !handedOut && network.Gateway.IsValid() {

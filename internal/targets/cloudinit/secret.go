@@ -12,16 +12,16 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// passwordRounds is twice crypt(5)'s default: some milliseconds a password, for
-// whoever guesses as for whoever renders.
+// passwordRounds is twice the default of crypt(5): some milliseconds per password,
+// both for people who render and for people who guess.
 const passwordRounds = 10000
 
-// hashPassword hashes a password with SHA-512 as crypt(5) describes ($6$). The
-// salt is derived from the names and the password itself, so that the same input
-// gives the same bytes and no two accounts share a salt.
+// hashPassword hashes a password with SHA-512 as crypt(5) describes ($6$). The salt
+// is derived from the names and the password itself, so that the same input gives the
+// same bytes and no two accounts share a salt.
 func hashPassword(f *fleet.Fleet, m *fleet.Machine, user *fleet.User, password string) (string, error) {
 	sum := sha256.Sum256([]byte(strings.Join([]string{"salt", f.Name, m.Name, user.Name, password}, "\x00")))
-	// The alphabet of salts is ./0-9A-Za-z (crypt(5)); 16 characters at the most.
+	// The alphabet of salts is ./0-9A-Za-z (crypt(5)), with at most 16 characters.
 	salt := strings.NewReplacer("-", ".", "_", "/").Replace(base64.RawURLEncoding.EncodeToString(sum[:12]))
 	hasher, err := shacrypt.New(shacrypt.WithSHA512(), shacrypt.WithIterations(passwordRounds))
 	if err != nil {
@@ -34,7 +34,7 @@ func hashPassword(f *fleet.Fleet, m *fleet.Machine, user *fleet.User, password s
 	return digest.Encode(), nil
 }
 
-// reveal returns a text with its secrets filled in, and whether it has any.
+// reveal returns a text with its secrets filled in, and reports whether it has any.
 func reveal(job *render.Job, content *fleet.Content) (text string, secret bool, err error) {
 	text, err = content.Reveal(job.Secret)
 	return text, content.HasSecrets(), err

@@ -11,17 +11,17 @@ import (
 	"stavren.example/stavren/internal/quote"
 )
 
-// sourceData is what package sources become: keys of cloud-config, files, and
-// lines that boot commands add to files that are there already.
+// sourceData is what package sources become: keys of cloud-config, files, and lines
+// that boot commands add to existing files.
 type sourceData struct {
 	keys     []any
 	files    []*yaml.Node
 	commands []*yaml.Node
 }
 
-// packageSources renders where packages come from, in the way of the system's
-// package manager (cc_apt_configure, cc_yum_add_repo, cc_zypper_add_repo; apk,
-// pacman and pkg read files of their own).
+// packageSources renders repositories in the form of the system's package manager
+// (cc_apt_configure, cc_yum_add_repo, cc_zypper_add_repo; apk, pacman and pkg read
+// files of their own).
 func packageSources(sources []*fleet.PackageSource, system catalog.System) sourceData {
 	var data sourceData
 	if len(sources) == 0 {

@@ -12,32 +12,32 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Platform is how the machine finds what the data speaks of where it runs.
+// Environment describes where a machine finds what its data refers to.
 type Environment struct {
 	// DiskDevice returns the device of a data disk inside the machine.
 	DiskDevice func(disk *fleet.Disk) string
-	// FindDisk returns a shell command that prints the device of a data disk, on
-	// platforms that give it no name of its own; DiskDevice is then a link that
-	// is made to it. It is nil elsewhere.
+	// FindDisk returns a shell command that prints the device of a data disk, for
+	// platforms that don't name it themselves. DiskDevice is then a link to that
+	// device. It is nil for other platforms.
 	FindDisk func(m *fleet.Machine, disk *fleet.Disk) string
 	// GuestTools is the package of the hypervisor's helper, or empty.
 	GuestTools string
 	// Shares says that folders of the host appear as virtiofs under their names.
 	Shares bool
-	// HandsOut says that the platform hands out a fixed address by itself, so that
-	// the machine asks for it like for any other; nil is nowhere.
+	// HandsOut reports whether the platform assigns a fixed address by DHCP, so that
+	// the machine asks for it as for any other. It may be nil.
 	HandsOut func(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool
-	// NoDHCP says on which networks nothing hands out addresses, so that machines
-	// without one are given one that stays; nil is nowhere.
+	// NoDHCP reports whether nothing assigns addresses on a network, so that machines
+	// without one get a permanent one. It may be nil.
 	NoDHCP func(network *fleet.Network) bool
-	// Neighbours says that the machine is told the names of those beside it on
-	// networks that have no name server.
+	// Neighbours says that machines learn each other's names on networks without a
+	// name server.
 	Neighbours bool
 }
 
-// Virtio is the platform of hypervisors whose disks carry their serials to the
-// guest: udev names them below /dev/disk/by-id after the bus and, where QEMU
-// emulates a drive, after its model (60-persistent-storage.rules).
+// Virtio is the environment of hypervisors that pass the serials of disks to the
+// guest. There, udev names them below /dev/disk/by-id after the bus and, if QEMU
+// emulates a drive, its model (60-persistent-storage.rules).
 var Virtio = Environment{
 	DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/" + byID[disk.Bus] + disk.Serial },
 	GuestTools: "qemu-guest-agent",
@@ -49,8 +49,8 @@ var byID = map[fleet.DiskBus]string{
 	fleet.VirtIO: "virtio-", fleet.SCSI: "scsi-0QEMU_QEMU_HARDDISK_", fleet.SATA: "ata-QEMU_HARDDISK_", fleet.NVMe: "nvme-QEMU_NVMe_Ctrl_",
 }
 
-// deviceOf is where a system finds a data disk. FreeBSD names disks after their
-// serials whatever they are attached to (geom_label's diskid).
+// deviceOf returns the device of a data disk on a system. FreeBSD names disks after
+// their serials, whatever bus they are on (geom_label's diskid).
 func (e Environment) deviceOf(system catalog.System, disk *fleet.Disk) string {
 	if system.Family.Name == catalog.FreeBSD {
 		return "/dev/diskid/DISK-" + disk.Serial
@@ -61,12 +61,12 @@ func (e Environment) deviceOf(system catalog.System, disk *fleet.Disk) string {
 // Data is the user data of one machine.
 type Data struct {
 	Text []byte
-	// Identity is what of it makes a new instance when it changes: all but what
-	// runs at every start anyway.
+	// Identity is the part of the data that makes a new instance when it changes: all
+	// but what runs at every start.
 	Identity []byte
-	// Secret says that the text holds a secret.
+	// Secret says that the text has a secret.
 	Secret bool
-	// Parts are the sizes of what is in it, for whom a limit is too narrow.
+	// Parts lists the sizes of its parts, for people who exceed a limit.
 	Parts []Part
 }
 
@@ -76,9 +76,9 @@ type Part struct {
 	Size int
 }
 
-// UserData renders what happens inside the machine: as cloud-config, the form
-// that starts with "#cloud-config", or as an archive of parts where a script
-// has to be one of its own.
+// UserData renders what happens inside the machine: as cloud-config, the form that
+// starts with "#cloud-config", or as an archive of parts if a script has to be one of
+// its own.
 func UserData(job *render.Job, m *fleet.Machine, environment Environment) (Data, error) {
 	system := catalog.Of(job.Fleet, m)
 	if system.Family.Name == catalog.Windows {
@@ -108,7 +108,7 @@ func unixData(job *render.Job, m *fleet.Machine, system catalog.System, environm
 		"manage_etc_hosts", "localhost",
 		"users", accounts,
 		"chpasswd", passwords,
-		// Written out, not left to what the image happens to say.
+		// It is always given, so that the image's own setting doesn't matter.
 		"ssh_pwauth", m.SSH.PasswordLogin,
 		"disable_root", m.SSH.RootLogin == fleet.NoRootLogin,
 		"timezone", timeZone(m),
@@ -161,8 +161,8 @@ func fullName(m *fleet.Machine) any {
 	return m.FullName()
 }
 
-// timeZone leaves a default to the image, which comes in UTC: setting it again
-// would fail on images without the time zone database.
+// timeZone leaves the default to the image, which is in UTC. Setting it again would
+// fail on images without the time zone database.
 func timeZone(m *fleet.Machine) any {
 	if m.Time.IsDefault("zone") {
 		return nil
@@ -191,10 +191,10 @@ func optional(text string) any {
 	return text
 }
 
-// fileSystems formats data disks. With partition "auto" cloud-init takes a disk
-// that holds the file system asked for as it is, formats an empty one as a
-// whole, and leaves one that holds anything else alone (cc_disk_setup, mkfs).
-// FreeBSD has none of the programs that it looks for; see newFileSystem.
+// fileSystems formats data disks. With partition "auto", cloud-init keeps a disk that
+// has the right file system, formats an empty one as a whole, and leaves any other
+// alone (cc_disk_setup, mkfs). FreeBSD lacks the programs that it looks for; see
+// newFileSystem.
 func fileSystems(m *fleet.Machine, system catalog.System, environment Environment) []*yaml.Node {
 	var list []*yaml.Node
 	for _, disk := range m.Disks {
@@ -212,8 +212,8 @@ func fileSystems(m *fleet.Machine, system catalog.System, environment Environmen
 	return list
 }
 
-// mounts renders fstab lines. nofail lets a machine boot without its data disk;
-// the last two fields are no dump, and the check after the root's.
+// mounts renders lines of fstab. nofail lets a machine boot without its data disk.
+// The last two fields mean no dump, and a check after the root file system.
 func mounts(m *fleet.Machine, system catalog.System) []*yaml.Node {
 	var list []*yaml.Node
 	for _, disk := range m.Disks {

@@ -12,9 +12,9 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// users renders the accounts and, apart from them, their password hashes. The
-// list has no entry "default", so the image's own login is not made; a machine
-// without users says so with an empty map, for the same reason.
+// users renders the accounts and, separately, their password hashes. The list has no
+// entry "default", so the image's own login isn't created. A machine without users
+// has an empty map for the same reason.
 func users(job *render.Job, m *fleet.Machine, system catalog.System) (accounts kept, passwords any, err error) {
 	list := &yaml.Node{Kind: yaml.SequenceNode}
 	var hashes []*yaml.Node
@@ -35,7 +35,7 @@ func users(job *render.Job, m *fleet.Machine, system catalog.System) (accounts k
 		passwords = mapping("expire", false, "users", hashes)
 	}
 	if len(list.Content) == 0 {
-		// cloud-init's schema refuses an empty list and takes an empty map.
+		// cloud-init's schema refuses an empty list but accepts an empty map.
 		return kept{flow(&yaml.Node{Kind: yaml.MappingNode})}, passwords, nil
 	}
 	return kept{list}, passwords, nil
@@ -87,7 +87,7 @@ func keysOf(f *fleet.Fleet, user *fleet.User) []string {
 	return keys
 }
 
-// adminKeys are the keys of all who may act as the administrator anyway.
+// adminKeys returns the keys of all administrators.
 func adminKeys(f *fleet.Fleet, m *fleet.Machine) []string {
 	var keys []string
 	for _, user := range m.Users {

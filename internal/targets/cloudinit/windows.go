@@ -13,12 +13,11 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Windows reads first-boot data by cloudbase-init: a smaller set of
-// cloud-config, and scripts as parts whose names say what runs them
-// (plugins/common/userdataplugins in its source). Every script is a part, so
-// nothing is quoted into anything.
+// On Windows, cloudbase-init reads first-boot data: a smaller set of cloud-config,
+// and scripts as parts whose names say what runs them (plugins/common/userdataplugins
+// in its source). Every script is a part, so nothing has to be quoted.
 
-// windowsFolder is where scripts of every boot lie.
+// windowsFolder has the scripts of every boot.
 const windowsFolder = `C:\ProgramData\stavren`
 
 func windowsData(job *render.Job, m *fleet.Machine, system catalog.System) (Data, error) {
@@ -77,8 +76,8 @@ func windowsData(job *render.Job, m *fleet.Machine, system catalog.System) (Data
 	return data, nil
 }
 
-// windowsExtension is what tells the reader how to run a script: PowerShell,
-// unless its first line is one of cmd's.
+// windowsExtension returns the extension that says how to run a script: with
+// PowerShell, unless its first line is one of cmd's.
 func windowsExtension(text string) string {
 	first, _, _ := strings.Cut(strings.ToLower(text), "\n")
 	if strings.HasPrefix(first, "@echo") || strings.HasPrefix(first, "rem cmd") {
@@ -87,7 +86,8 @@ func windowsExtension(text string) string {
 	return ".ps1"
 }
 
-// atStartup registers a task that runs a script at each start.
+// atStartup returns a script that registers a task to run another script at each
+// start.
 func atStartup(name, file string) string {
 	run := `-NoProfile -ExecutionPolicy Bypass -File "` + windowsFolder + `\` + file + `"`
 	program := "powershell.exe"
@@ -99,7 +99,7 @@ func atStartup(name, file string) string {
 	fmt.Fprintf(&text, "$action = New-ScheduledTaskAction -Execute %s -Argument %s\n", quote.PowerShell(program), quote.PowerShell(run))
 	text.WriteString("$trigger = New-ScheduledTaskTrigger -AtStartup\n")
 	fmt.Fprintf(&text, "Register-ScheduledTask -Force -TaskPath '\\stavren\\' -TaskName %s -Action $action -Trigger $trigger -User 'NT AUTHORITY\\SYSTEM' -RunLevel Highest\n", quote.PowerShell(name))
-	// The first start counts as one too.
+	// The first start counts too.
 	fmt.Fprintf(&text, "Start-ScheduledTask -TaskPath '\\stavren\\' -TaskName %s\n", quote.PowerShell(name))
 	return text.String()
 }
@@ -113,8 +113,8 @@ func startServices(services []string) string {
 	return text.String()
 }
 
-// windowsUsers renders accounts. The reader takes a password as it is typed, so
-// that one stands in the data in the clear.
+// windowsUsers renders accounts. The reader needs the password itself, so it is in
+// the data in the clear.
 func windowsUsers(job *render.Job, m *fleet.Machine, system catalog.System) (list []*yaml.Node, secret bool, err error) {
 	for _, user := range m.Users {
 		groups := user.Groups

@@ -9,11 +9,15 @@ import (
 	"stavren.example/stavren/internal/yamltext"
 )
 
-// mapping makes a map from keys and values by turns, in this order. A nil value
-// leaves its key out. A key is a string; a value is a node or what node takes.
+// mapping returns a map from alternating keys and values. A nil value leaves its key
+// out. A key is a string, and a value is what node takes. A key without a value is a
+// mistake of the caller, and panics.
 func mapping(pairs ...any) *yaml.Node {
 	m := &yaml.Node{Kind: yaml.MappingNode}
-	for i := 0; i+1 < len(pairs); i += 2 {
+	if len(pairs)%2 != 0 {
+		panic(fmt.Sprintf("mapping: the key %v has no value", pairs[len(pairs)-1]))
+	}
+	for i := 0; i < len(pairs); i += 2 {
 		if value := node(pairs[i+1]); value != nil {
 			m.Content = append(m.Content, node(pairs[i]), value)
 		}
@@ -21,10 +25,10 @@ func mapping(pairs ...any) *yaml.Node {
 	return m
 }
 
-// kept is a node that stays even if it is empty.
+// kept is a node that is kept even if it is empty.
 type kept struct{ *yaml.Node }
 
-// node makes a node from text, a number, a truth, a list of texts or nodes. It
+// node returns a node for a text, a number, a boolean, a list of texts, or nodes. It
 // returns nil for nil, an empty list and an empty map.
 func node(value any) *yaml.Node {
 	switch value := value.(type) {
@@ -63,10 +67,10 @@ func flow(n *yaml.Node) *yaml.Node {
 	return n
 }
 
-// textNode makes a scalar of a text.
+// textNode returns a scalar for a text.
 func textNode(text string) *yaml.Node { return yamltext.Node(text) }
 
-// encode writes a document under a heading of comment lines.
+// encode encodes a document below a heading of comment lines.
 func encode(heading string, document *yaml.Node) ([]byte, error) {
 	body, err := yaml.Dump(document, yaml.WithIndent(2), yaml.WithLineWidth(-1))
 	if err != nil {

@@ -9,8 +9,8 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// pool is the storage pool that volumes lie in: `pool` in the definition's
-// settings for libvirt, or the one that libvirt comes with.
+// pool returns the storage pool of the volumes: `pool` in the definition's settings
+// for libvirt, or libvirt's default.
 func pool(f *fleet.Fleet) string {
 	if platform := f.Platform("libvirt"); platform != nil {
 		for _, setting := range platform.Settings {
@@ -26,7 +26,7 @@ func volumeName(f *fleet.Fleet, m *fleet.Machine, disk string) string {
 	return qualified(f, m.Name) + "-" + disk
 }
 
-// busOf is the bus that a disk is on; libvirt emulates no NVMe.
+// busOf returns the bus that a disk is on. libvirt doesn't emulate NVMe.
 func busOf(disk *fleet.Disk) fleet.DiskBus {
 	if disk.Bus == fleet.NVMe {
 		return fleet.VirtIO
@@ -34,8 +34,8 @@ func busOf(disk *fleet.Disk) fleet.DiskBus {
 	return disk.Bus
 }
 
-// disks attaches the disks, the seed image and the discs. Targets are named in
-// the order of a bus, as libvirt's own tools do; the guest goes by serials.
+// disks attaches the disks, the seed image and the discs. Targets are named in the
+// order of a bus, as libvirt's own tools do; the guest uses serials.
 func disks(list *xmldoc.Element, job *render.Job, m *fleet.Machine) {
 	letters := map[string]int{}
 	target := func(bus fleet.DiskBus) *xmldoc.Element {

@@ -12,11 +12,11 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// architectures are libvirt's names, with the board of each.
+// architectureOf returns libvirt's name of an architecture, and its board.
 var architectures = map[string]struct{ name, board string }{"amd64": {"x86_64", "q35"}, "arm64": {"aarch64", "virt"}}
 
-// domain renders one machine (formatdomain.html). Lines that libvirt fills in by
-// itself are left to it.
+// domain renders one machine (formatdomain.html). It leaves out what libvirt fills in
+// itself.
 func domain(job *render.Job, m *fleet.Machine) (render.File, error) {
 	f := job.Fleet
 	image := f.Image(m.Image)
@@ -95,7 +95,7 @@ func memoryUnit(amount fleet.Bytes) string {
 	return "b"
 }
 
-// memoryBacking makes memory that the helper of shares can reach.
+// memoryBacking provides memory that the helper of shares can access.
 func memoryBacking(f *fleet.Fleet, m *fleet.Machine) *xmldoc.Element {
 	if len(m.Shares) == 0 || !catalog.Of(f, m).Linux() {
 		return nil
@@ -103,7 +103,7 @@ func memoryBacking(f *fleet.Fleet, m *fleet.Machine) *xmldoc.Element {
 	return xmldoc.New("memoryBacking").Add(xmldoc.New("source", "type", "memfd"), xmldoc.New("access", "mode", "shared"))
 }
 
-// processorShares weighs a machine against others; 1024 is the usual weight.
+// processorShares returns a machine's weight relative to others. The default is 1024.
 func processorShares(priority fleet.Priority) *xmldoc.Element {
 	shares := map[fleet.Priority]string{fleet.Low: "256", fleet.High: "4096"}[priority]
 	if shares == "" {
@@ -112,8 +112,8 @@ func processorShares(priority fleet.Priority) *xmldoc.Element {
 	return xmldoc.New("cputune").Add(xmldoc.Text("shares", shares))
 }
 
-// devices renders all that is attached to the machine, and whether a secret is
-// among it.
+// devices renders everything that is attached to the machine, and reports whether it
+// includes a secret.
 func devices(job *render.Job, m *fleet.Machine, system catalog.System) (list *xmldoc.Element, secret bool, err error) {
 	list = xmldoc.New("devices")
 	disks(list, job, m)
@@ -153,8 +153,8 @@ func devices(job *render.Job, m *fleet.Machine, system catalog.System) (list *xm
 	return list, secret, nil
 }
 
-// onARM reports whether a machine's board is that of arm64, which has neither
-// SATA nor the x86 kind of TPM.
+// onARM reports whether a machine's board is that of arm64, which has neither SATA
+// nor the x86 kind of TPM.
 func onARM(f *fleet.Fleet, m *fleet.Machine) bool {
 	image := f.Image(m.Image)
 	return image != nil && image.Arch == "arm64"

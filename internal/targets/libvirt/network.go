@@ -11,8 +11,8 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// usedNetworks are the networks that some machines need to have defined, in the
-// fleet's order. One on which every machine forwards ports is nobody's.
+// usedNetworks returns the networks that have to be defined for some machines, in the
+// order of the fleet. A network on which every machine forwards ports isn't needed.
 func usedNetworks(f *fleet.Fleet, machines []*fleet.Machine) []*fleet.Network {
 	used := map[string]bool{}
 	for _, m := range machines {
@@ -36,9 +36,8 @@ func forwards(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool {
 	return len(m.Ports) > 0 && nic == f.ForwardingNIC(m)
 }
 
-// networkInterface renders an interface: on a network of libvirt's, or, where
-// ports are forwarded, through passt, which needs no rights and listens where it
-// is told to.
+// networkInterface renders an interface: on a network of libvirt's or, for forwarded
+// ports, through passt, which needs no rights and listens on any address.
 func networkInterface(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) (*xmldoc.Element, error) {
 	network := f.Network(nic.Network)
 	if network == nil {
@@ -67,8 +66,8 @@ func family(addr netip.Addr) string {
 	return "ipv4"
 }
 
-// networkFile renders a network (formatnetwork.html): its way out, its name
-// server's entries, and the address of each machine for DHCP.
+// networkFile renders a network (formatnetwork.html): its route out, its name
+// server's entries, and each machine's address for DHCP.
 func networkFile(f *fleet.Fleet, network *fleet.Network) render.File {
 	root := xmldoc.New("network").Add(
 		xmldoc.Text("name", qualified(f, network.Name)),
@@ -120,8 +119,8 @@ func nameServer(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 	return list
 }
 
-// addresses gives the host its address, the gateway's where there is one, and
-// hands out those of the machines.
+// addresses gives the host its address, which is that of the gateway if there is one,
+// and assigns those of the machines.
 func addresses(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 	own := network.Gateway
 	if !own.IsValid() {
@@ -147,7 +146,7 @@ func addresses(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 	return xmldoc.New("ip", "family", family(own), "address", own.String(), "prefix", strconv.Itoa(network.Subnet.Bits())).Add(dhcp)
 }
 
-// firstFree is the first address of a subnet that no machine has.
+// firstFree returns the first address of a subnet that no machine has.
 func firstFree(f *fleet.Fleet, network *fleet.Network) netip.Addr {
 	taken := map[netip.Addr]bool{}
 	for _, at := range f.OnNetwork(network.Name) {

@@ -8,8 +8,8 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// steps are the commands that make networks, volumes and domains of the files,
-// run in the output folder.
+// steps are the commands that create networks, volumes and domains from the files.
+// They run in the output folder.
 func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	f := job.Fleet
 	var list []render.Step
@@ -56,7 +56,7 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	return list
 }
 
-// inOutput is a file's path as seen from the output folder, where steps run.
+// inOutput returns a file's path as seen from the output folder, where steps run.
 func inOutput(job *render.Job, folder, file string) string {
 	path := job.Path(folder, file)
 	if len(path) > 3 && path[:3] == "../" {
@@ -65,8 +65,8 @@ func inOutput(job *render.Job, folder, file string) string {
 	return path
 }
 
-// discTarget is the target of the disc at a place among a machine's media: the
-// letters of sd are taken by disks on SCSI and SATA, and by the seed.
+// discTarget returns the target of a disc by its position among a machine's media.
+// Disks on SCSI and SATA, and the seed, take the first letters of sd.
 func discTarget(m *fleet.Machine, at int) string {
 	letter := at + 1
 	for _, disk := range m.Disks {

@@ -14,7 +14,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Target renders a folder a machine and one for the networks.
+// Target renders one folder per machine and one for the networks.
 var Target = render.Target{
 	Name:      "libvirt",
 	Summary:   "domain, volume and network XML for libvirt, and the seed image",
@@ -24,7 +24,7 @@ var Target = render.Target{
 	Needs:     needs,
 	Tools:     []string{"virsh"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
-		seedFile, err := seed.FileFor(job, m, platform)
+		seedFile, err := seed.FileFor(job, m, environment)
 		if err != nil {
 			return nil, err
 		}
@@ -49,17 +49,17 @@ var Target = render.Target{
 	Steps: steps,
 }
 
-// platform is Virtio, but for disks on a bus that libvirt does not emulate.
-var platform = func() cloudinit.Environment {
-	p := cloudinit.Virtio
-	p.DiskDevice = func(disk *fleet.Disk) string {
+// environment is Virtio, except for disks on a bus that libvirt doesn't emulate.
+var environment = func() cloudinit.Environment {
+	e := cloudinit.Virtio
+	e.DiskDevice = func(disk *fleet.Disk) string {
 		other := *disk
 		other.Bus = busOf(disk)
 		return cloudinit.Virtio.DiskDevice(&other)
 	}
 	// passt answers for the gateway that it took from the host, not for ours.
-	p.HandsOut = forwards
-	return p
+	e.HandsOut = forwards
+	return e
 }()
 
 func fates() []render.Fate {
@@ -109,11 +109,11 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	return n.Findings
 }
 
-// qualified is the name of something on a host that other fleets share.
+// qualified returns a name that no other fleet on the host has.
 func qualified(f *fleet.Fleet, name string) string { return f.Name + "-" + name }
 
-// uuid derives a UUID from names (RFC 9562, version 8), so that defining a
-// machine again changes it rather than making another.
+// uuid derives a UUID from names (RFC 9562, version 8), so that defining a machine
+// again changes it instead of adding another.
 func uuid(names ...string) string {
 	text := "uuid\x00"
 	for _, name := range names {

@@ -20,20 +20,20 @@ const (
 	typeSATA      = 20
 )
 
-// systemKinds are the values of CIM_OperatingSystem.OsType by family.
+// systemKind returns the value of CIM_OperatingSystem.OsType for a family.
 var systemKinds = map[string]int{"Debian": 96, "Red Hat": 80, "SUSE": 85, catalog.FreeBSD: 78, catalog.Windows: 102}
 
 const linux64 = 101
 
-// hardware collects the items of the virtual hardware section. Each has a
-// number, and those on a controller name it as their parent.
+// hardware collects the items of the virtual hardware section. Each has a number, and
+// those on a controller name it as their parent.
 type hardware struct {
 	section *xmldoc.Element
 	count   int
 }
 
-// item adds one; elements have to come in the order of the alphabet (DSP0243,
-// 7.2: the schema of CIM is a sequence).
+// item adds an item. Its elements have to be in alphabetical order (DSP0243, 7.2: the
+// schema of CIM is a sequence).
 func (h *hardware) item(kind int, name string, pairs ...string) string {
 	h.count++
 	id := strconv.Itoa(h.count)
@@ -137,7 +137,7 @@ func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) 
 	return envelope.Encode(), nil
 }
 
-// mebibytes rounds an amount up to what the units of the format count in.
+// mebibytes rounds an amount up to the units of the format.
 func mebibytes(amount fleet.Bytes) int64 { return int64((amount + fleet.MiB - 1) / fleet.MiB) }
 
 func discFile(disc *fleet.Medium) string { return disc.Name + ".iso" }

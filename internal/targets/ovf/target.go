@@ -1,6 +1,6 @@
-// Package ovf renders machines in the Open Virtualization Format, version 1.1
-// (DMTF DSP0243), which several desktop and server hypervisors import: a
-// descriptor, its manifest and the seed image.
+// Package ovf renders machines in the Open Virtualization Format, version 1.1 (DMTF
+// DSP0243), which several desktop and server hypervisors import: a descriptor, its
+// manifest and the seed image.
 package ovf
 
 import (
@@ -20,7 +20,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Target renders a folder a machine, or with Options.Archive one file a machine.
+// Target renders one folder per machine or, with Options.Archive, one file.
 var Target = render.Target{
 	Name:      "ovf",
 	Summary:   "an OVF 1.1 descriptor with manifest and seed image, which several hypervisors import",
@@ -30,7 +30,7 @@ var Target = render.Target{
 	Needs:     needs,
 	Tools:     []string{"qemu-img"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
-		seedFile, err := seed.FileFor(job, m, platform)
+		seedFile, err := seed.FileFor(job, m, environment)
 		if err != nil {
 			return nil, err
 		}
@@ -58,9 +58,9 @@ var Target = render.Target{
 // rootFile is the disk image that the descriptor names for the root disk.
 const rootFile = "root.vmdk"
 
-// platform is a hypervisor whose disks have no serial inside the machine: they
-// are found by their place on the SCSI bus and linked to a name of their own.
-var platform = cloudinit.Environment{
+// environment is a hypervisor whose disks have no serial inside the machine. They are
+// found by their address on the SCSI bus and linked to names of our own.
+var environment = cloudinit.Environment{
 	DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
 	FindDisk: func(m *fleet.Machine, disk *fleet.Disk) string {
 		return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/*; do echo /dev/${b##*/}; done", address(m, disk))
@@ -69,7 +69,7 @@ var platform = cloudinit.Environment{
 	Neighbours: true,
 }
 
-// address is a disk's place on the SCSI bus, where 7 is the controller's own.
+// address returns a disk's address on the SCSI bus, where 7 is the controller's own.
 func address(m *fleet.Machine, disk *fleet.Disk) int {
 	at := slices.Index(m.Disks, disk)
 	if at >= 7 {
@@ -86,9 +86,9 @@ func manifest(files ...render.File) []byte {
 	return text.Bytes()
 }
 
-// archive packs files into the one-file form: a tar archive in the USTAR format
-// with the descriptor first and the manifest second (DSP0243, 5.3). Times are
-// zero, so that the same files give the same bytes.
+// archive packs files into the one-file form: a tar archive in the USTAR format with
+// the descriptor first and the manifest second (DSP0243, 5.3). Times are zero, so
+// that the same files give the same bytes.
 func archive(files []render.File) ([]byte, error) {
 	var out bytes.Buffer
 	writer := tar.NewWriter(&out)
@@ -144,7 +144,7 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	return n.Findings
 }
 
-// steps turn the image into the root disk, complete the manifest, and pack.
+// steps convert the image to the root disk, complete the manifest, and pack.
 func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	var list []render.Step
 	for _, m := range machines {

@@ -11,18 +11,18 @@ import (
 // firstDisplay is the port of VNC's display 0 (RFC 6143).
 const firstDisplay = 5900
 
-// passwordFile holds the password of a graphical console.
+// passwordFile has the password of a graphical console.
 const passwordFile = "console.password"
 
-// keymaps are the layouts that QEMU's VNC server knows, by their XKB names where
-// the two differ (share/qemu/keymaps).
+// keymap returns the name of a keyboard layout in QEMU's VNC server, or "" if it has
+// none. Some names differ from those of XKB (share/qemu/keymaps).
 var keymaps = map[string]string{
 	"ara": "ar", "cz": "cz", "dk": "da", "de": "de", "gb": "en-gb", "us": "en-us", "es": "es", "ee": "et", "fi": "fi", "fo": "fo",
 	"fr": "fr", "be": "fr-be", "ca": "fr-ca", "ch": "de-ch", "hr": "hr", "hu": "hu", "is": "is", "it": "it", "jp": "ja", "lt": "lt",
 	"lv": "lv", "mk": "mk", "nl": "nl", "no": "no", "pl": "pl", "pt": "pt", "br": "pt-br", "ru": "ru", "si": "sl", "se": "sv", "th": "th", "tr": "tr",
 }
 
-// console adds a screen, keyboard and pointer where they are asked for.
+// console adds a screen, keyboard and pointer if the machine has them.
 func (r *run) console(m *fleet.Machine, arch string) {
 	r.option("-display", "none")
 	c := &m.Console

@@ -8,7 +8,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// dataDisk is a disk that the script makes beside the root disk.
+// dataDisk is a disk that the script creates in addition to the root disk.
 type dataDisk struct {
 	Name, File, Start string
 	Size              int64
@@ -24,7 +24,7 @@ type medium struct {
 // share is a folder of the host.
 type share struct{ Name, Path, ReadOnly string }
 
-// devices are the names of QEMU's disks on each bus.
+// deviceOf returns QEMU's name of a disk on a bus.
 var devices = map[fleet.DiskBus]string{
 	fleet.VirtIO: "virtio-blk-pci", fleet.SCSI: "scsi-hd", fleet.SATA: "ide-hd", fleet.NVMe: "nvme",
 }
@@ -80,10 +80,10 @@ func (r *run) disks(job *render.Job, m *fleet.Machine, image *fleet.Image) {
 	r.devices = sata
 }
 
-// sata adds a controller once; it has six ports.
+// sata adds a controller, once. It has six ports.
 func (r *run) sata() { r.option("-device", "ich9-ahci,id=sata") }
 
-// media puts discs into drives behind the disks of the same controller.
+// media puts discs into drives, after the disks of the same controller.
 func (r *run) media(job *render.Job, m *fleet.Machine) {
 	if len(m.Media) > 0 && r.devices == 0 {
 		r.sata()
@@ -103,8 +103,8 @@ func (r *run) media(job *render.Job, m *fleet.Machine) {
 	}
 }
 
-// shares shows folders of the host by virtiofs, which needs memory that the
-// helper can reach. Systems other than Linux do not read them.
+// shares makes folders of the host available by virtiofs, which needs memory that the
+// helper can access. Only Linux reads them.
 func (r *run) shares(job *render.Job, m *fleet.Machine) {
 	if !r.system.Linux() {
 		return

@@ -6,8 +6,8 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-// processor is what an architecture is called, and where distributions keep
-// UEFI firmware for it: pairs of code and variables with a colon between.
+// processor has QEMU's name for an architecture, and the places where distributions
+// keep UEFI firmware for it: pairs of code and variables separated by a colon.
 type processor struct {
 	program, linux, darwin, machine string
 	firmware, signed                []string
@@ -39,7 +39,7 @@ var processors = map[string]processor{
 	}},
 }
 
-// machine chooses the board and what it starts with. arm64 has no BIOS.
+// machine chooses the board and the firmware. arm64 has no BIOS.
 func (r *run) machine(m *fleet.Machine, p processor) {
 	board := []string{p.machine, "accel=$accelerator"}
 	uefi := m.Firmware.Kind == fleet.UEFI || p.machine == "virt"

@@ -11,11 +11,11 @@ import (
 	"stavren.example/stavren/internal/quote"
 )
 
-// models are QEMU's names of network interfaces.
+// modelOf returns QEMU's name of a network interface.
 var models = map[fleet.NICModel]string{fleet.VirtIONIC: "virtio-net-pci", fleet.E1000: "e1000"}
 
-// networks attaches the interfaces. Ports are forwarded through the first one
-// on a nat network.
+// networks attaches the interfaces. Ports are forwarded through the first one on a
+// nat network.
 func (r *run) networks(f *fleet.Fleet, m *fleet.Machine) error {
 	forwarding := f.ForwardingNIC(m)
 	for i, nic := range m.NICs {
@@ -44,7 +44,7 @@ func (r *run) networks(f *fleet.Fleet, m *fleet.Machine) error {
 	return nil
 }
 
-// bridgeOf is the host's bridge, by default the one that QEMU's helper takes.
+// bridgeOf returns the host's bridge, by default that of QEMU's helper.
 func bridgeOf(network *fleet.Network) string {
 	if network.Bridge == "" {
 		return "br0"
@@ -52,9 +52,9 @@ func bridgeOf(network *fleet.Network) string {
 	return network.Bridge
 }
 
-// segment joins machines by datagrams to a multicast group on the host's
-// loopback, which needs no rights and no daemon: whoever has the same fleet and
-// network is on it. The group lies in the block for private use (RFC 2365).
+// segment connects machines through datagrams to a multicast group on the host's
+// loopback, which needs no rights and no daemon. Every machine of the same fleet and
+// network is in the group, whose address is in the block for private use (RFC 2365).
 func segment(f *fleet.Fleet, network *fleet.Network, at int) string {
 	sum := sha256.Sum256([]byte("segment\x00" + f.Name + "\x00" + network.Name + "\x00"))
 	port := 32768 + (int(sum[3])<<8|int(sum[4]))%16384
@@ -87,18 +87,18 @@ func userNetwork(network *fleet.Network, m *fleet.Machine, nic *fleet.NIC, at in
 	return strings.Join(options, ","), nil
 }
 
-// userPlan says who has which address on a user-mode network.
+// userPlan has the addresses of a user-mode network.
 type userPlan struct {
-	// host and dns are QEMU's own two addresses; it answers for both, and either
-	// one routes, but they must differ.
+	// host and dns are QEMU's own two addresses. It answers for both, and either one
+	// routes, but they must differ.
 	host, dns netip.Addr
-	// machine is the fixed address, or the one that DHCP hands out.
+	// machine is the fixed address, or the one that DHCP assigns.
 	machine netip.Addr
 }
 
-// planUserNetwork gives the gateway's address to QEMU's name server if the
-// machine looks names up at the gateway, and to QEMU's router otherwise, so
-// that what the definition says holds inside the machine.
+// planUserNetwork gives the gateway's address to QEMU's name server if the machine's
+// name server is the gateway, and otherwise to QEMU's router, so that the definition
+// is true inside the machine.
 func planUserNetwork(network *fleet.Network, fixed netip.Addr) (userPlan, error) {
 	taken := map[netip.Addr]bool{
 		network.Gateway: true, fixed: true,

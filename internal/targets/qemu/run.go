@@ -13,18 +13,18 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// runTemplate is run.sh. What is filled in comes ready and quoted; everything
-// else in it is fixed text, which shellcheck reads in the tests.
+// runTemplate is run.sh. Values are quoted before they are filled in. Everything else
+// is fixed text, which the tests check with shellcheck.
 //
 //go:embed run.sh.template
 var runText string
 
 var runTemplate = template.Must(template.New("run.sh").Parse(runText))
 
-// run is what the template is filled with.
+// run holds the values of the template.
 type run struct {
 	About, Name, Program string
-	// HostAddress is where the machine sees the host, or empty.
+	// HostAddress is the host's address as the machine sees it, or empty.
 	HostAddress                       string
 	Processor, DarwinProcessor        string
 	Firmware                          []string
@@ -41,7 +41,7 @@ type run struct {
 	devices                           int
 }
 
-// clocks are QEMU's words for what the hardware clock is set to.
+// clockOf returns QEMU's word for what the hardware clock is set to.
 var clocks = map[fleet.Clock]string{fleet.UTC: "utc", fleet.Local: "localtime"}
 
 func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
@@ -94,7 +94,7 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 	return script.Bytes(), nil
 }
 
-// option adds an option and its value. Both are quoted for the shell.
+// option adds an option and its value, both quoted for the shell.
 func (r *run) option(words ...string) {
 	for i, word := range words {
 		words[i] = quote.Shell(word)
@@ -102,13 +102,13 @@ func (r *run) option(words ...string) {
 	r.Options = append(r.Options, strings.Join(words, " "))
 }
 
-// expanded adds an option whose value the shell fills in. The value has to hold
-// nothing that a person wrote.
+// expanded adds an option whose value the shell fills in. The value must not contain
+// anything that a person wrote.
 func (r *run) expanded(option, value string) {
 	r.Options = append(r.Options, option+` "`+value+`"`)
 }
 
-// memory writes an amount in the units of -m, which knows K, M and B.
+// memory writes an amount in the units of -m, which are K, M and B.
 func memory(amount fleet.Bytes) string {
 	switch {
 	case amount%fleet.MiB == 0:
@@ -119,7 +119,7 @@ func memory(amount fleet.Bytes) string {
 	return fmt.Sprintf("%dB", amount)
 }
 
-// reach words where the forwarded ports are, for whoever starts the script.
+// reach says where the forwarded ports are, for the person who starts the script.
 func reach(m *fleet.Machine) []string {
 	var lines []string
 	for _, port := range m.Ports {

@@ -1,5 +1,5 @@
-// Package qemu renders machines for QEMU: a script that makes the disks and
-// starts the machine, its seed image, and a systemd unit that runs the script.
+// Package qemu renders machines for QEMU: a script that creates the disks and starts
+// the machine, its seed image, and a systemd unit that runs the script.
 package qemu
 
 import (
@@ -14,7 +14,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// Target renders a folder a machine.
+// Target renders one folder per machine.
 var Target = render.Target{
 	Name:      "qemu",
 	Summary:   "a script that starts the machine with QEMU, its seed image and a systemd unit",
@@ -24,7 +24,7 @@ var Target = render.Target{
 	Needs:     needs,
 	Tools:     []string{"qemu-img", "qemu-system-x86_64"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
-		seedFile, err := seed.FileFor(job, m, Platform)
+		seedFile, err := seed.FileFor(job, m, Environment)
 		if err != nil {
 			return nil, err
 		}
@@ -56,13 +56,13 @@ var Target = render.Target{
 	},
 }
 
-// Platform is plain virtio, with segments that have no DHCP server.
-var Platform = func() cloudinit.Environment {
-	p := cloudinit.Virtio
-	p.NoDHCP = func(network *fleet.Network) bool {
+// Environment is plain virtio, with segments that have no DHCP server.
+var Environment = func() cloudinit.Environment {
+	e := cloudinit.Virtio
+	e.NoDHCP = func(network *fleet.Network) bool {
 		return network.Mode == fleet.HostOnly || network.Mode == fleet.Isolated
 	}
-	return p
+	return e
 }()
 
 func fates() []render.Fate {

@@ -7,8 +7,8 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-// unit renders a systemd unit that works from where it lies: %Y is the folder
-// of the unit's own file (systemd.unit(5), since version 251).
+// unit renders a systemd unit that works in any folder: %Y is the folder of the
+// unit's own file (systemd.unit(5), since version 251).
 func unit(f *fleet.Fleet, m *fleet.Machine) []byte {
 	var text strings.Builder
 	how := "To start it at boot"

@@ -19,13 +19,13 @@ const Volume = "cidata"
 
 const sectorSize = 2048
 
-// Image lays files into an ISO 9660 image with Rock Ridge, which keeps their
-// names as they are. The same files give the same bytes.
+// Image writes files into an ISO 9660 image with Rock Ridge, which preserves their
+// names. The same files give the same bytes.
 //
-// The ISO package takes its input from a folder, so the files pass through a
-// temporary one that only this account can read: in memory where the system has
-// such folders (/dev/shm, Filesystem Hierarchy Standard 3.0), so that secrets
-// never lie on a disk.
+// The ISO package reads its input from a folder, so the files pass through a
+// temporary one that only this account can read. It is in memory if the system has
+// such folders (/dev/shm, Filesystem Hierarchy Standard 3.0), so that secrets never
+// get onto a disk.
 func Image(files []render.File) (image []byte, err error) {
 	const pattern = "stavren-seed-"
 	folder, err := os.MkdirTemp("/dev/shm", pattern)
@@ -59,7 +59,7 @@ func Image(files []render.File) (image []byte, err error) {
 	return memory.data, nil
 }
 
-// memory is a disk image in memory, as the ISO package wants its output.
+// memory is a disk image in memory, in the form that the ISO package writes to.
 type memory struct {
 	data   []byte
 	offset int64

@@ -5,10 +5,10 @@ import (
 	"errors"
 )
 
-// The ISO package stamps an image with the time, the account and its own name.
-// normalise replaces them, so that the same input gives the same bytes.
-// Offsets are those of ECMA-119 (ISO 9660) and of the Rock Ridge Interchange
-// Protocol (IEEE P1282).
+// The ISO package puts the time, the account and its own name into an image.
+// normalise replaces them, so that the same input gives the same bytes. Offsets are
+// those of ECMA-119 (ISO 9660) and of the Rock Ridge Interchange Protocol (IEEE
+// P1282).
 func normalise(image []byte) error {
 	const descriptor = 16 * sectorSize
 	if len(image) < descriptor+sectorSize || string(image[descriptor+1:descriptor+6]) != "CD001" {
@@ -37,8 +37,8 @@ func fillText(field []byte, text string) {
 	copy(field, text)
 }
 
-// normaliseDirectory walks the records of a directory; seeds have no folders
-// below the root.
+// normaliseDirectory visits the records of a directory. Seeds have no folders below
+// the root.
 func normaliseDirectory(image, record []byte) error {
 	start := int(binary.LittleEndian.Uint32(record[2:6])) * sectorSize
 	size := int(binary.LittleEndian.Uint32(record[10:14]))
@@ -49,7 +49,7 @@ func normaliseDirectory(image, record []byte) error {
 	for at := 0; at < len(directory); {
 		length := int(directory[at])
 		if length == 0 {
-			// Records do not cross sectors: the rest of this one is empty.
+			// Records don't cross sectors, so the rest of this one is empty.
 			at = (at/sectorSize + 1) * sectorSize
 			continue
 		}
