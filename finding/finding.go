@@ -55,6 +55,12 @@ type Rule struct {
 	Wrong, Right string
 }
 
+// Handbook is the address of the page that documents every rule, one section per rule.
+const Handbook = "https://stavren.example/docs/rules.md"
+
+// Help returns the address of the rule's section in the handbook.
+func (r Rule) Help() string { return Handbook + "#" + r.Name }
+
 // Related is another place involved in a finding.
 type Related struct {
 	Place fleet.Place
@@ -89,6 +95,9 @@ func (f Finding) String() string {
 	}
 	return text
 }
+
+// Help returns the address of the section in the handbook on the finding's rule.
+func (f Finding) Help() string { return Rule{Name: f.Rule}.Help() }
 
 // Sort orders findings by place, then by severity and rule, and drops duplicates:
 // a fault in a kit is one fault, however many machines use the kit.

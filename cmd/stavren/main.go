@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"runtime"
 	"runtime/debug"
 	"syscall"
 
@@ -12,14 +13,19 @@ import (
 )
 
 func main() {
-	// A run is short, and most of the memory that it holds at its end is the fleet.
-	// Collecting garbage earlier than Go does by default saves a quarter of the
-	// memory of a large fleet, for a third more time.
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(30)
-	}
+	collectMoreOftenOnceLarge()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	code := cli.Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
 	stop()
 	os.Exit(code)
+}
+
+// collectMoreOftenOnceLarge makes the garbage collector run more often after it has
+// run once, which a run that needs a few megabytes never gets to. The memory of a large
+// one is mostly the fleet; collecting more often saves a quarter of it, for a third
+// more time.
+func collectMoreOftenOnceLarge() {
+	if os.Getenv("GOGC") == "" {
+		runtime.AddCleanup(new([64]byte), func(percent int) { debug.SetGCPercent(percent) }, 30)
+	}
 }

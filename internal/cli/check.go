@@ -120,7 +120,7 @@ func (s *session) talkSum(fleets []*fleet.Fleet, findings []finding.Finding) {
 		text = strings.Join(names, ", ") + ": " + count(machines, "machine", "machines") + ", " + text
 	}
 	if len(findings) == 0 {
-		text = good.Render(text)
+		text = good(text)
 	}
 	s.talk("%s", text)
 }

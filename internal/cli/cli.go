@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/colorprofile"
 	"github.com/spf13/cobra"
 
 	"stavren.example/stavren"
@@ -57,8 +56,8 @@ type session struct {
 func newSession(stdin io.Reader, stdout, stderr io.Writer, environment []string, folder string) *session {
 	return &session{
 		stdin:       stdin,
-		stdout:      colorprofile.NewWriter(stdout, environment),
-		stderr:      colorprofile.NewWriter(stderr, environment),
+		stdout:      colorWriter(stdout, environment),
+		stderr:      colorWriter(stderr, environment),
 		output:      stdout,
 		terminal:    stderr,
 		environment: environment,

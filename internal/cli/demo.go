@@ -88,7 +88,7 @@ func (s *session) demo(ctx context.Context, folder string) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		fmt.Fprintf(s.stdout, "\n%s\n\n%s\n", step.say, bold.Render("$ stavren "+strings.Join(step.args, " ")))
+		fmt.Fprintf(s.stdout, "\n%s\n\n%s\n", step.say, bold("$ stavren "+strings.Join(step.args, " ")))
 		if code := inside.run(ctx, step.args); code == exitUnable {
 			return fmt.Errorf("the demo's step %q failed", strings.Join(step.args, " "))
 		}
@@ -109,6 +109,6 @@ The secrets of other machines are read from the environment when they are render
 To start a machine, put a Debian 12 cloud image there as
   %s
 and run  sh out/almanac/run.sh
-`, heading.Render("What to try next"), folder, filepath.Join(folder, image))
+`, heading("What to try next"), folder, filepath.Join(folder, image))
 	return nil
 }

@@ -37,24 +37,24 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 		}
 		if machine := machineOf(found); machine != group {
 			group = machine
-			fmt.Fprintln(out, heading.Render(group))
+			fmt.Fprintln(out, heading(group))
 		}
 		where := ""
 		if text := found.Place.String(); text != "" {
-			where = bold.Render(text) + ": "
+			where = bold(text) + ": "
 		}
 		fmt.Fprintf(out, "%s%s: %s: %s\n", where,
-			severityStyle(found.Severity).Render(found.Severity.String()), found.Rule, found.Message)
+			severityStyle(found.Severity), found.Rule, found.Message)
 		if text, at, ok := sources.excerpt(found.Place); ok && !secret[line{found.Place.File, found.Place.Line}] {
 			number := strconv.Itoa(int(found.Place.Line))
-			fmt.Fprintf(out, "  %s %s\n", dim.Render(number+" |"), text)
-			fmt.Fprintf(out, "  %s %s%s\n", dim.Render(strings.Repeat(" ", len(number))+" |"), strings.Repeat(" ", at), caret.Render("^"))
+			fmt.Fprintf(out, "  %s %s\n", dim(number+" |"), text)
+			fmt.Fprintf(out, "  %s %s%s\n", dim(strings.Repeat(" ", len(number))+" |"), strings.Repeat(" ", at), bad("^"))
 		}
 		for _, related := range found.Related {
 			fmt.Fprintf(out, "  %s: %s\n", related.Place, related.Note)
 		}
 		if found.Remedy != "" {
-			fmt.Fprintf(out, "  %s %s\n", remedy.Render("remedy:"), found.Remedy)
+			fmt.Fprintf(out, "  %s %s\n", good("remedy:"), found.Remedy)
 		}
 	}
 }
@@ -180,6 +180,7 @@ type jsonFinding struct {
 	Path     string        `json:"path,omitempty"`
 	Message  string        `json:"message"`
 	Remedy   string        `json:"remedy,omitempty"`
+	Help     string        `json:"help"`
 	Related  []jsonRelated `json:"related,omitempty"`
 }
 
@@ -196,7 +197,7 @@ func jsonFindings(findings []finding.Finding) any {
 		entry := jsonFinding{
 			Rule: f.Rule, Severity: f.Severity.String(),
 			File: f.Place.File, Line: f.Place.Line, Column: f.Place.Column,
-			Path: f.Path, Message: f.Message, Remedy: f.Remedy,
+			Path: f.Path, Message: f.Message, Remedy: f.Remedy, Help: f.Help(),
 		}
 		for _, related := range f.Related {
 			entry.Related = append(entry.Related, jsonRelated{related.Place.File, related.Place.Line, related.Place.Column, related.Note})

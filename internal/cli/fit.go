@@ -182,7 +182,7 @@ func (s *session) printFit(all []fitted, prices *stavren.Prices, totals bool) {
 			fmt.Fprintln(s.stdout)
 		}
 		if len(all) > 1 {
-			fmt.Fprintf(s.stdout, "%s\n", heading.Render(variantTitle(f.variant)))
+			fmt.Fprintf(s.stdout, "%s\n", heading(variantTitle(f.variant)))
 		}
 		s.printMachines(f, prices != nil)
 	}
@@ -206,12 +206,12 @@ func (s *session) printTotals(all []fitted) {
 	for _, f := range all {
 		line += fmt.Sprintf("%24s", variantTitle(f.variant))
 	}
-	fmt.Fprintln(s.stdout, bold.Render(line))
+	fmt.Fprintln(s.stdout, bold(line))
 	line = fmt.Sprintf("%-16s", "")
 	for range all {
 		line += fmt.Sprintf("%12s%12s", "hour", "month")
 	}
-	fmt.Fprintln(s.stdout, dim.Render(line))
+	fmt.Fprintln(s.stdout, dim(line))
 	for i, total := range all[0].Totals {
 		line := fmt.Sprintf("%-16s", total.Cloud)
 		for _, f := range all {
@@ -247,7 +247,7 @@ func (s *session) printMachines(f fitted, priced bool) {
 		if more := len(fit.Machines) - maxNamed; more > 0 {
 			list += fmt.Sprintf(" and %d more", more)
 		}
-		fmt.Fprintf(s.stdout, "%s  %s\n", bold.Render(list), dim.Render(needs))
+		fmt.Fprintf(s.stdout, "%s  %s\n", bold(list), dim(needs))
 		for _, cloud := range fit.Clouds {
 			s.printOffers(m, cloud, priced)
 		}
@@ -256,7 +256,7 @@ func (s *session) printMachines(f fitted, priced bool) {
 
 func (s *session) printOffers(m *fleet.Machine, fit stavren.CloudFit, priced bool) {
 	if fit.Missing != "" {
-		fmt.Fprintf(s.stdout, "  %-15s %s\n", fit.Cloud, caret.Render(fit.Missing))
+		fmt.Fprintf(s.stdout, "  %-15s %s\n", fit.Cloud, bad(fit.Missing))
 	}
 	for i, o := range fit.Offers {
 		platform := fit.Cloud
@@ -275,7 +275,7 @@ func (s *session) printOffers(m *fleet.Machine, fit stavren.CloudFit, priced boo
 		if fit.Named && i == 0 {
 			more += ", named"
 		}
-		fmt.Fprintf(s.stdout, "%s  %s\n", line, dim.Render(more))
+		fmt.Fprintf(s.stdout, "%s  %s\n", line, dim(more))
 	}
 }
 
@@ -285,17 +285,17 @@ func (s *session) printCost(f *fleet.Fleet, m *fleet.Machine, prices *stavren.Pr
 	if prices == nil {
 		return
 	}
-	fmt.Fprintf(s.stdout, "%s\n", bold.Render("cost"))
+	fmt.Fprintf(s.stdout, "%s\n", bold("cost"))
 	for _, platform := range stavren.Clouds() {
 		o, _, err := stavren.Choose(f, m, platform, prices)
 		switch {
 		case err != nil:
-			fmt.Fprintf(s.stdout, "  %-15s %s\n", platform, dim.Render("no size fits"))
+			fmt.Fprintf(s.stdout, "  %-15s %s\n", platform, dim("no size fits"))
 		case !o.Known:
-			fmt.Fprintf(s.stdout, "  %-15s %-22s  %s\n", platform, o.Size.Name, dim.Render("not priced"))
+			fmt.Fprintf(s.stdout, "  %-15s %-22s  %s\n", platform, o.Size.Name, dim("not priced"))
 		default:
 			fmt.Fprintf(s.stdout, "  %-15s %-22s %9s per hour %10s per month, %s\n", platform, o.Size.Name, o.Hourly, o.Hourly*stavren.HoursPerMonth, prices.Currency)
 		}
 	}
-	fmt.Fprintf(s.stdout, "  %s\n", dim.Render(prices.About))
+	fmt.Fprintf(s.stdout, "  %s\n", dim(prices.About))
 }

@@ -69,6 +69,6 @@ func (s *session) writeNew(name, text string) error {
 	if err != nil {
 		return fmt.Errorf("cannot write %s: %w", name, err)
 	}
-	s.talk("%s", good.Render("wrote "+name)+"; look at it, then run  stavren check "+name)
+	s.talk("%s", good("wrote "+name)+"; look at it, then run  stavren check "+name)
 	return nil
 }

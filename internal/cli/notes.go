@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/render"
 )
@@ -55,27 +53,18 @@ func (s *session) printNotes(target render.Target, notes []render.Note) {
 		if len(list) == 0 {
 			continue
 		}
-		s.talk("\n%s by %s:", bold.Render(outcome.String()), target.Name)
+		s.talk("\n%s by %s:", bold(outcome.String()), target.Name)
 		for _, w := range list {
 			s.talk("%s\n%s", wrapped(w.fields+w.whose, 2), dimmed(wrapped(w.how, 6)))
 		}
 	}
 }
 
-// lineWidth is the width of text for people, in columns.
-const lineWidth = 80
-
-// wrapped breaks a text between words and indents every line.
-func wrapped(text string, indent int) string {
-	margin := strings.Repeat(" ", indent)
-	return margin + strings.ReplaceAll(ansi.Wordwrap(text, lineWidth-indent, ""), "\n", "\n"+margin)
-}
-
-// dimmed dims a text line by line, since a style would pad lines to one width.
+// dimmed dims a text line by line, so that a pager shows every line dimmed.
 func dimmed(text string) string {
 	lines := strings.Split(text, "\n")
 	for i, line := range lines {
-		lines[i] = dim.Render(line)
+		lines[i] = dim(line)
 	}
 	return strings.Join(lines, "\n")
 }
@@ -88,17 +77,17 @@ func (s *session) printSteps(output string, steps []render.Step) {
 	if len(steps) == 0 {
 		return
 	}
-	s.talk("\n%s in %s:", bold.Render("next"), output)
+	s.talk("\n%s in %s:", bold("next"), output)
 	for i, step := range steps {
 		if i == maxSteps {
 			s.talk("  and %d more steps; --notes writes all of them to README.txt", len(steps)-maxSteps)
 			break
 		}
-		s.talk("  %s\n      %s", dim.Render("# "+step.About), step.Command)
+		s.talk("  %s\n      %s", dim("# "+step.About), step.Command)
 	}
 	for _, step := range steps {
 		if step.Request != "" {
-			s.talk("  %s", dim.Render("--notes writes the same as HTTP requests to README.txt"))
+			s.talk("  %s", dim("--notes writes the same as HTTP requests to README.txt"))
 			break
 		}
 	}

@@ -1,81 +1,61 @@
 package cli
 
 import (
-	"io"
+	"fmt"
 	"os"
 	"time"
-
-	"github.com/charmbracelet/x/term"
-	"github.com/schollz/progressbar/v3"
 )
 
 // progress shows how far a command has got: only on a terminal, and only after a
-// second.
+// second. It is one line, written over and over and removed at the end.
 type progress struct {
-	out     io.Writer
+	out     *os.File
 	what    string
 	total   int
 	started time.Time
+	shown   time.Time
 	last    string
 	count   int
-	bar     *progressbar.ProgressBar
+	bytes   int64
 }
 
 // progress starts counting towards a total. Without a terminal, nothing is shown.
 func (s *session) progress(what string, total int) *progress {
 	p := &progress{what: what, total: total, started: time.Now()}
-	if file, ok := s.terminal.(*os.File); ok && !s.quiet && term.IsTerminal(file.Fd()) {
-		p.out = file
+	if !s.quiet {
+		p.out = terminalOf(s.terminal)
 	}
 	return p
 }
 
 // at counts each folder of files once, since the files of a machine come together.
 func (p *progress) at(file string) {
-	if p.out == nil {
-		return
-	}
-	machine := folderOf(file)
-	if machine != p.last {
+	if machine := folderOf(file); machine != p.last {
 		p.last = machine
 		p.count++
 	}
-	if p.bar == nil && time.Since(p.started) > time.Second {
-		p.bar = progressbar.NewOptions(p.total,
-			progressbar.OptionSetWriter(p.out),
-			progressbar.OptionSetDescription(p.what),
-			progressbar.OptionShowCount(),
-			progressbar.OptionThrottle(100*time.Millisecond),
-			progressbar.OptionClearOnFinish(),
-		)
-	}
-	if p.bar != nil {
-		// A bar that can't be drawn is no reason to stop.
-		_ = p.bar.Set(min(p.count, p.total))
-	}
+	p.show(func() string { return fmt.Sprintf("%d of %d", min(p.count, p.total), p.total) })
 }
 
 // add counts bytes, whose total is unknown.
 func (p *progress) add(bytes int64) {
-	if p.out == nil {
-		return
-	}
-	if p.bar == nil && time.Since(p.started) > time.Second {
-		p.bar = progressbar.NewOptions64(-1,
-			progressbar.OptionSetWriter(p.out),
-			progressbar.OptionSetDescription(p.what),
-			progressbar.OptionShowBytes(true),
-			progressbar.OptionThrottle(100*time.Millisecond),
-			progressbar.OptionClearOnFinish(),
-		)
-	}
-	if p.bar != nil {
-		_ = p.bar.Add64(bytes)
-	}
+	p.bytes += bytes
+	p.show(func() string { return fmt.Sprintf("%d MiB", p.bytes>>20) })
 }
 
+func (p *progress) show(state func() string) {
+	now := time.Now()
+	if p.out == nil || now.Sub(p.started) < time.Second || now.Sub(p.shown) < 100*time.Millisecond {
+		return
+	}
+	p.shown = now
+	// A line that can't be written is no reason to stop.
+	_, _ = fmt.Fprintf(p.out, "\r%s: %s\x1b[K", p.what, state())
+}
+
+// done removes the line.
 func (p *progress) done() {
-	if p.bar != nil {
-		_ = p.bar.Finish()
+	if !p.shown.IsZero() {
+		_, _ = fmt.Fprint(p.out, "\r\x1b[K")
 	}
 }

@@ -53,13 +53,13 @@ func (s *session) printReach(machines []stavren.MachineReach) {
 		if i > 0 {
 			fmt.Fprintln(s.stdout)
 		}
-		fmt.Fprintln(s.stdout, heading.Render(m.Name))
+		fmt.Fprintln(s.stdout, heading(m.Name))
 		for _, way := range m.Ways {
 			fmt.Fprintf(s.stdout, "  %-*s  %-*s  %s\n", nameWidth, way.Name, openWidth, way.Open,
-				dim.Render("host "+way.From+" to "+way.To))
+				dim("host "+way.From+" to "+way.To))
 		}
 		if len(m.Logins) > 0 {
-			fmt.Fprintf(s.stdout, "  %s\n", dim.Render("logins by key: "+strings.Join(m.Logins, ", ")))
+			fmt.Fprintf(s.stdout, "  %s\n", dim("logins by key: "+strings.Join(m.Logins, ", ")))
 		}
 		if m.Missing != "" {
 			fmt.Fprintf(s.stdout, "  %s\n", m.Missing)
@@ -67,6 +67,6 @@ func (s *session) printReach(machines []stavren.MachineReach) {
 		config.WriteString(m.Config)
 	}
 	if config.Len() > 0 {
-		fmt.Fprintf(s.stdout, "\n%s\n%s", dim.Render("# for ~/.ssh/config"), config.String())
+		fmt.Fprintf(s.stdout, "\n%s\n%s", dim("# for ~/.ssh/config"), config.String())
 	}
 }

@@ -170,9 +170,9 @@ func (s *session) printWritten(output string, written outfolder.Written) {
 			fmt.Fprintf(s.stdout, "and %d more\n", len(lines)-maxListed)
 			break
 		}
-		fmt.Fprintf(s.stdout, "%-*s  %s\n", width, l.name, dim.Render(l.state))
+		fmt.Fprintf(s.stdout, "%-*s  %s\n", width, l.name, dim(l.state))
 	}
-	s.talk("%s", good.Render(fmt.Sprintf("%s: %d new, %d changed, %d as before", count(len(lines), "file", "files"),
+	s.talk("%s", good(fmt.Sprintf("%s: %d new, %d changed, %d as before", count(len(lines), "file", "files"),
 		len(written.New), len(written.Changed), len(written.Same))))
 }
 

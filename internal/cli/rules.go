@@ -45,10 +45,10 @@ func (s *session) rulesCommand() *cobra.Command {
 						fmt.Fprintln(s.stdout)
 					}
 					theme = rule.Theme
-					fmt.Fprintln(s.stdout, heading.Render(theme))
+					fmt.Fprintln(s.stdout, heading(theme))
 				}
 				first, _, _ := strings.Cut(rule.Why, ". ")
-				fmt.Fprintf(s.stdout, "  %-8s %s\n           %s\n", rule.Severity, bold.Render(rule.Name), dim.Render(strings.TrimSuffix(first, ".")+"."))
+				fmt.Fprintf(s.stdout, "  %-8s %s\n           %s\n", rule.Severity, bold(rule.Name), dim(strings.TrimSuffix(first, ".")+"."))
 			}
 			return nil
 		},
@@ -69,10 +69,10 @@ func findRule(rules []finding.Rule, name string) (finding.Rule, error) {
 }
 
 func (s *session) printRule(rule finding.Rule) {
-	fmt.Fprintf(s.stdout, "%s  %s, %s\n\n%s\n", heading.Render(rule.Name), severityStyle(rule.Severity).Render(rule.Severity.String()), rule.Theme, wrapped(rule.Why, 0))
+	fmt.Fprintf(s.stdout, "%s  %s, %s\n\n%s\n", heading(rule.Name), severityStyle(rule.Severity), rule.Theme, wrapped(rule.Why, 0))
 	for _, part := range []struct{ title, text string }{{"wrong", rule.Wrong}, {"right", rule.Right}} {
 		if part.text != "" {
-			fmt.Fprintf(s.stdout, "\n%s\n%s", bold.Render(part.title), indent(part.text))
+			fmt.Fprintf(s.stdout, "\n%s\n%s", bold(part.title), indent(part.text))
 		}
 	}
 }

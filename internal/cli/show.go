@@ -72,8 +72,8 @@ const maxKey = 26
 
 // printSheet prints one machine: values in groups, each below its name.
 func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
-	fmt.Fprintln(out, heading.Render(sheet.Machine)+oneLineAbout(sheet.About))
-	fmt.Fprintln(out, dim.Render("  "+sheet.System))
+	fmt.Fprintln(out, heading(sheet.Machine)+oneLineAbout(sheet.About))
+	fmt.Fprintln(out, dim("  "+sheet.System))
 	width, valueWidth := 0, 0
 	for _, row := range sheet.Rows {
 		_, key := splitPath(row.Path)
@@ -95,12 +95,12 @@ func printSheet(out io.Writer, sheet stavren.MachineSheet, origins bool) {
 		newGroup, key := splitPath(row.Path)
 		if newGroup != group {
 			group = newGroup
-			fmt.Fprintln(out, bold.Render(group))
+			fmt.Fprintln(out, bold(group))
 		}
 		value := shown(row.Value)
 		line := "  " + key + strings.Repeat(" ", max(width-len(key), 0)+2) + value
 		if note := originNote(row.Origin, origins); note != "" {
-			line += strings.Repeat(" ", max(width+valueWidth+4-uniseg.StringWidth(line), 0)+2) + dim.Render(note)
+			line += strings.Repeat(" ", max(width+valueWidth+4-uniseg.StringWidth(line), 0)+2) + dim(note)
 		}
 		fmt.Fprintln(out, line)
 	}
@@ -137,7 +137,7 @@ func (s *session) printFilled(machines []*fleet.Machine, format format) error {
 		if i > 0 {
 			fmt.Fprintln(s.stdout)
 		}
-		fmt.Fprintln(s.stdout, heading.Render(text.Machine)+"  "+text.Name)
+		fmt.Fprintln(s.stdout, heading(text.Machine)+"  "+text.Name)
 		for line := range strings.Lines(text.Text) {
 			fmt.Fprintln(s.stdout, "  "+visible([]rune(strings.TrimRight(line, "\n"))))
 		}

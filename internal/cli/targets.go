@@ -59,7 +59,7 @@ func jsonTargets(targets []render.Target) []any {
 
 func (s *session) printTargets(targets []render.Target) {
 	for _, target := range targets {
-		fmt.Fprintf(s.stdout, "%s  %s\n  %s\n", heading.Render(target.Name), target.Summary, dim.Render("writes "+strings.Join(target.Writes, ", ")))
+		fmt.Fprintf(s.stdout, "%s  %s\n  %s\n", heading(target.Name), target.Summary, dim("writes "+strings.Join(target.Writes, ", ")))
 	}
 }
 
@@ -75,7 +75,7 @@ func (s *session) printFates(target render.Target) {
 		if len(list) == 0 {
 			continue
 		}
-		fmt.Fprintf(s.stdout, "\n%s by %s:\n", bold.Render(outcome.String()), target.Name)
+		fmt.Fprintf(s.stdout, "\n%s by %s:\n", bold(outcome.String()), target.Name)
 		for _, w := range list {
 			fmt.Fprintf(s.stdout, "%s\n%s\n", wrapped(w.fields, 2), dimmed(wrapped(w.how, 6)))
 		}
@@ -88,7 +88,7 @@ var marks = map[render.Outcome]string{render.Carried: "=", render.Adapted: "~", 
 // printMatrix prints one line per field and one column per target. Letters stand for
 // targets, so that all columns fit on a terminal.
 func (s *session) printMatrix(targets []render.Target) {
-	fmt.Fprintf(s.stdout, "\n%s\n", bold.Render("What becomes of each field:  = carried   ~ adapted   - left out"))
+	fmt.Fprintf(s.stdout, "\n%s\n", bold("What becomes of each field:  = carried   ~ adapted   - left out"))
 	outcomes := make([]map[string]render.Outcome, len(targets))
 	letters := ""
 	for i, target := range targets {
@@ -107,7 +107,7 @@ func (s *session) printMatrix(targets []render.Target) {
 	for _, field := range render.Fields() {
 		if of, _, _ := strings.Cut(field, "."); of != noun {
 			noun = of
-			fmt.Fprintf(s.stdout, "\n%-30s%s\n", noun, dim.Render(letters))
+			fmt.Fprintf(s.stdout, "\n%-30s%s\n", noun, dim(letters))
 		}
 		fmt.Fprintf(s.stdout, "  %-28s", strings.TrimPrefix(field, noun+"."))
 		for i := range targets {
@@ -115,5 +115,5 @@ func (s *session) printMatrix(targets []render.Target) {
 		}
 		fmt.Fprintln(s.stdout)
 	}
-	fmt.Fprintf(s.stdout, "\n%s\n", dim.Render("stavren targets TARGET says how and why"))
+	fmt.Fprintf(s.stdout, "\n%s\n", dim("stavren targets TARGET says how and why"))
 }

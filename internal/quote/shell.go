@@ -3,21 +3,22 @@
 package quote
 
 import (
-	"regexp"
 	"strings"
 )
-
-var bareShell = regexp.MustCompile(`^[A-Za-z0-9_@%+:,./-][A-Za-z0-9_@%+:,./=-]*$`)
 
 // Shell quotes a text as one argument for a POSIX shell (XCU 2.2.2: within single
 // quotes every character stands for itself). A text must not contain NUL, which no
 // shell can represent.
 func Shell(text string) string {
-	if bareShell.MatchString(text) {
+	if text != "" && text[0] != '=' && strings.Trim(text, bareShell) == "" {
 		return text
 	}
 	return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 }
+
+// bareShell holds the characters that no shell gives a meaning, so that most words need
+// no quotes. A leading = has one in zsh.
+const bareShell = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_@%+:,./=-"
 
 // Comment writes text as lines of a comment, each after the mark. Control characters
 // become spaces, so that no line leaves the comment.

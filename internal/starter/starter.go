@@ -75,7 +75,7 @@ func Purposes() []string {
 // ErrUnknownPurpose reports a purpose that isn't in the list.
 var ErrUnknownPurpose = errors.New("unknown purpose")
 
-var page = template.Must(template.New("definition").Parse(`# {{.About}}. Change what does not fit, then:
+const page = `# {{.About}}. Change what does not fit, then:
 #   stavren check {{.Name}}.stavren.yaml
 #   stavren show {{.Name}}.stavren.yaml          every value, with its default
 #   stavren render qemu {{.Name}}.stavren.yaml -o out
@@ -100,7 +100,7 @@ machines:
       admin: {admin: without-password, keys: [mine]}
 {{else}}    # users:
     #   admin: {admin: without-password, keys: [mine]}
-{{end}}`))
+{{end}}`
 
 // Definition returns a definition of one machine for a purpose. publicKey is a public
 // SSH key on one line, or empty.
@@ -120,7 +120,7 @@ func Definition(name, purposeName, publicKey string) (string, error) {
 		key = strconv.QuoteToASCII(publicKey)
 	}
 	var text bytes.Buffer
-	err := page.Execute(&text, map[string]string{
+	err := template.Must(template.New("definition").Parse(page)).Execute(&text, map[string]string{
 		"Name": name, "About": purposes[at].about, "Machine": purposes[at].machine, "Key": key,
 	})
 	return text.String(), err

@@ -6,6 +6,7 @@ import (
 	_ "embed"
 	"fmt"
 	"net/netip"
+	"sync"
 	"text/template"
 
 	"stavren.example/stavren/fleet"
@@ -16,7 +17,7 @@ import (
 //go:embed run.sh.template
 var runText string
 
-var runTemplate = template.Must(template.New("run.sh").Parse(runText))
+var runTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("run.sh").Parse(runText)) })
 
 type run struct {
 	About, Name, Image string
@@ -87,7 +88,7 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 		r.Reach = append(r.Reach, quote.Shell(fmt.Sprintf("%s: %s on %s, port %d/%s, once ports.pf.conf is loaded", m.Name, port.Name, port.Listen, port.Host, port.Protocol)))
 	}
 	var script bytes.Buffer
-	if err := runTemplate.Execute(&script, r); err != nil {
+	if err := runTemplate().Execute(&script, r); err != nil {
 		return nil, fmt.Errorf("run.sh: %w", err)
 	}
 	return script.Bytes(), nil

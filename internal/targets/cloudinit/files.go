@@ -146,13 +146,19 @@ func writeFile(name, text, mode, owner string, deferred bool) *yaml.Node {
 
 // isBaseGroup reports whether a group exists in every family before packages and
 // users are installed.
-var baseGroups = map[string]bool{"root": true, "adm": true, "sys": true, "bin": true, "daemon": true, "wheel": true, "disk": true, "mail": true}
+func isBaseGroup(group string) bool {
+	switch group {
+	case "root", "adm", "sys", "bin", "daemon", "wheel", "disk", "mail":
+		return true
+	}
+	return false
+}
 
 // deferred reports whether a file has to wait until packages and users are installed
 // and disks are mounted. Other files are written before all three.
 func deferred(m *fleet.Machine, file *fleet.File) bool {
 	user, group, _ := strings.Cut(file.Owner, ":")
-	if user != "root" || !baseGroups[group] {
+	if user != "root" || !isBaseGroup(group) {
 		return true
 	}
 	for _, disk := range m.Disks {

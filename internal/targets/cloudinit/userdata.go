@@ -39,14 +39,24 @@ type Environment struct {
 // guest. There, udev names them below /dev/disk/by-id after the bus and, if QEMU
 // emulates a drive, its model (60-persistent-storage.rules).
 var Virtio = Environment{
-	DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/" + byID[disk.Bus] + disk.Serial },
+	DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/" + idPrefix(disk.Bus) + disk.Serial },
 	GuestTools: "qemu-guest-agent",
 	Shares:     true,
 	Neighbours: true,
 }
 
-var byID = map[fleet.DiskBus]string{
-	fleet.VirtIO: "virtio-", fleet.SCSI: "scsi-0QEMU_QEMU_HARDDISK_", fleet.SATA: "ata-QEMU_HARDDISK_", fleet.NVMe: "nvme-QEMU_NVMe_Ctrl_",
+func idPrefix(bus fleet.DiskBus) string {
+	switch bus {
+	case fleet.VirtIO:
+		return "virtio-"
+	case fleet.SCSI:
+		return "scsi-0QEMU_QEMU_HARDDISK_"
+	case fleet.SATA:
+		return "ata-QEMU_HARDDISK_"
+	case fleet.NVMe:
+		return "nvme-QEMU_NVMe_Ctrl_"
+	}
+	return ""
 }
 
 // deviceOf returns the device of a data disk on a system. FreeBSD names disks after

@@ -13,7 +13,15 @@ import (
 )
 
 // architectureOf returns libvirt's name of an architecture, and its board.
-var architectures = map[string]struct{ name, board string }{"amd64": {"x86_64", "q35"}, "arm64": {"aarch64", "virt"}}
+func architectureOf(arch string) (name, board string) {
+	switch arch {
+	case "amd64":
+		return "x86_64", "q35"
+	case "arm64":
+		return "aarch64", "virt"
+	}
+	return "", ""
+}
 
 // domain renders one machine (formatdomain.html). It leaves out what libvirt fills in
 // itself.
@@ -23,23 +31,23 @@ func domain(job *render.Job, m *fleet.Machine) (render.File, error) {
 	if image == nil {
 		return render.File{}, fmt.Errorf("image %q is not defined", m.Image)
 	}
-	arch, known := architectures[image.Arch]
-	if !known {
+	arch, board := architectureOf(image.Arch)
+	if arch == "" {
 		return render.File{}, fmt.Errorf("architecture %q is not known", image.Arch)
 	}
-	kind := xmldoc.Text("type", "hvm", "arch", arch.name, "machine", arch.board)
+	kind := xmldoc.Text("type", "hvm", "arch", arch, "machine", board)
 	system := xmldoc.New("os").Add(kind)
-	if m.Firmware.Kind == fleet.UEFI || arch.board == "virt" {
+	if m.Firmware.Kind == fleet.UEFI || board == "virt" {
 		system = xmldoc.New("os", "firmware", "efi").Add(kind, xmldoc.New("firmware").Add(
 			xmldoc.New("feature", "enabled", yesNo(m.Firmware.SecureBoot), "name", "secure-boot"),
 			xmldoc.New("feature", "enabled", yesNo(m.Firmware.SecureBoot), "name", "enrolled-keys"),
 		))
 	}
 	features := xmldoc.New("features").Add(xmldoc.New("acpi"))
-	if arch.board == "q35" {
+	if board == "q35" {
 		features.Add(xmldoc.New("apic"))
 	}
-	if m.Firmware.SecureBoot && arch.board == "q35" {
+	if m.Firmware.SecureBoot && board == "q35" {
 		features.Add(xmldoc.New("smm", "state", "on"))
 	}
 	devices, secret, err := devices(job, m, catalog.Of(f, m))

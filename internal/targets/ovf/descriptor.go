@@ -21,7 +21,21 @@ const (
 )
 
 // systemKind returns the value of CIM_OperatingSystem.OsType for a family.
-var systemKinds = map[string]int{"Debian": 96, "Red Hat": 80, "SUSE": 85, catalog.FreeBSD: 78, catalog.Windows: 102}
+func systemKind(family string) int {
+	switch family {
+	case catalog.Debian:
+		return 96
+	case catalog.RedHat:
+		return 80
+	case catalog.SUSE:
+		return 85
+	case catalog.FreeBSD:
+		return 78
+	case catalog.Windows:
+		return 102
+	}
+	return linux64
+}
 
 const linux64 = 101
 
@@ -116,10 +130,7 @@ func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) 
 		}
 	}
 	system := catalog.Of(f, m)
-	kind := systemKinds[system.Family.Name]
-	if kind == 0 {
-		kind = linux64
-	}
+	kind := systemKind(system.Family.Name)
 	machine := xmldoc.New("VirtualSystem", "ovf:id", m.Name).Add(xmldoc.Text("Info", "A virtual machine"), xmldoc.Text("Name", m.Name))
 	if m.About != "" {
 		machine.Add(xmldoc.New("AnnotationSection").Add(xmldoc.Text("Info", "What the machine is for"), xmldoc.Text("Annotation", m.About)))

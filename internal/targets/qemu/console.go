@@ -16,10 +16,37 @@ const passwordFile = "console.password"
 
 // keymap returns the name of a keyboard layout in QEMU's VNC server, or "" if it has
 // none. Some names differ from those of XKB (share/qemu/keymaps).
-var keymaps = map[string]string{
-	"ara": "ar", "cz": "cz", "dk": "da", "de": "de", "gb": "en-gb", "us": "en-us", "es": "es", "ee": "et", "fi": "fi", "fo": "fo",
-	"fr": "fr", "be": "fr-be", "ca": "fr-ca", "ch": "de-ch", "hr": "hr", "hu": "hu", "is": "is", "it": "it", "jp": "ja", "lt": "lt",
-	"lv": "lv", "mk": "mk", "nl": "nl", "no": "no", "pl": "pl", "pt": "pt", "br": "pt-br", "ru": "ru", "si": "sl", "se": "sv", "th": "th", "tr": "tr",
+func keymap(layout string) string {
+	switch layout {
+	case "cz", "de", "es", "fi", "fo", "fr", "hr", "hu", "is", "it", "lt", "lv", "mk", "nl", "no", "pl",
+		"pt", "ru", "th", "tr":
+		return layout
+	case "ara":
+		return "ar"
+	case "dk":
+		return "da"
+	case "gb":
+		return "en-gb"
+	case "us":
+		return "en-us"
+	case "ee":
+		return "et"
+	case "be":
+		return "fr-be"
+	case "ca":
+		return "fr-ca"
+	case "ch":
+		return "de-ch"
+	case "jp":
+		return "ja"
+	case "br":
+		return "pt-br"
+	case "si":
+		return "sl"
+	case "se":
+		return "sv"
+	}
+	return ""
 }
 
 // console adds a screen, keyboard and pointer if the machine has them.
@@ -59,7 +86,7 @@ func (r *run) console(m *fleet.Machine, arch string) {
 			options += ",password-secret=screen"
 		}
 		r.option("-vnc", options)
-		if layout := keymaps[m.Keyboard]; layout != "" {
+		if layout := keymap(m.Keyboard); layout != "" {
 			r.option("-k", layout)
 		}
 	}

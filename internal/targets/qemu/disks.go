@@ -25,8 +25,18 @@ type medium struct {
 type share struct{ Name, Path, ReadOnly string }
 
 // deviceOf returns QEMU's name of a disk on a bus.
-var devices = map[fleet.DiskBus]string{
-	fleet.VirtIO: "virtio-blk-pci", fleet.SCSI: "scsi-hd", fleet.SATA: "ide-hd", fleet.NVMe: "nvme",
+func deviceOf(bus fleet.DiskBus) string {
+	switch bus {
+	case fleet.VirtIO:
+		return "virtio-blk-pci"
+	case fleet.SCSI:
+		return "scsi-hd"
+	case fleet.SATA:
+		return "ide-hd"
+	case fleet.NVMe:
+		return "nvme"
+	}
+	return ""
 }
 
 // disks attaches the root disk and the data disks, each with its serial.
@@ -58,7 +68,7 @@ func (r *run) disks(job *render.Job, m *fleet.Machine, image *fleet.Image) {
 	for i, d := range m.Disks {
 		file, node := d.Name+".qcow2", fmt.Sprintf("disk%d", i)
 		r.option("-blockdev", "driver=qcow2,node-name="+node+",discard=unmap,file.driver=file,file.filename="+quote.QEMU(file))
-		device := devices[d.Bus] + ",drive=" + node + ",serial=" + quote.QEMU(d.Serial)
+		device := deviceOf(d.Bus) + ",drive=" + node + ",serial=" + quote.QEMU(d.Serial)
 		switch d.Bus {
 		case fleet.SCSI:
 			device += ",bus=scsi.0"

@@ -12,7 +12,12 @@ import (
 )
 
 // modelOf returns QEMU's name of a network interface.
-var models = map[fleet.NICModel]string{fleet.VirtIONIC: "virtio-net-pci", fleet.E1000: "e1000"}
+func modelOf(model fleet.NICModel) string {
+	if model == fleet.E1000 {
+		return "e1000"
+	}
+	return "virtio-net-pci"
+}
 
 // networks attaches the interfaces. Ports are forwarded through the first one on a
 // nat network.
@@ -39,7 +44,7 @@ func (r *run) networks(f *fleet.Fleet, m *fleet.Machine) error {
 			}
 		}
 		r.option("-netdev", netdev)
-		r.option("-device", fmt.Sprintf("%s,netdev=net%d,mac=%s", models[nic.Model], i, nic.HardwareAddress))
+		r.option("-device", fmt.Sprintf("%s,netdev=net%d,mac=%s", modelOf(nic.Model), i, nic.HardwareAddress))
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"fmt"
 	"strings"
+	"sync"
 	"text/template"
 
 	"stavren.example/stavren/fleet"
@@ -19,7 +20,7 @@ import (
 //go:embed run.sh.template
 var runText string
 
-var runTemplate = template.Must(template.New("run.sh").Parse(runText))
+var runTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("run.sh").Parse(runText)) })
 
 // run holds the values of the template.
 type run struct {
@@ -42,7 +43,15 @@ type run struct {
 }
 
 // clockOf returns QEMU's word for what the hardware clock is set to.
-var clocks = map[fleet.Clock]string{fleet.UTC: "utc", fleet.Local: "localtime"}
+func clockOf(clock fleet.Clock) string {
+	switch clock {
+	case fleet.UTC:
+		return "utc"
+	case fleet.Local:
+		return "localtime"
+	}
+	return ""
+}
 
 func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 	f := job.Fleet
@@ -81,14 +90,14 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 		r.option("-chardev", "socket,id=agent,path=agent.sock,server=on,wait=off")
 		r.option("-device", "virtserialport,chardev=agent,name=org.qemu.guest_agent.0")
 	}
-	r.option("-rtc", "base="+clocks[m.Clock])
+	r.option("-rtc", "base="+clockOf(m.Clock))
 	r.option("-qmp", "unix:qmp.sock,server=on,wait=off")
 	r.option("-chardev", "pipe,id=control,path=control")
 	r.option("-mon", "chardev=control,mode=readline")
 	r.option("-pidfile", m.Name+".pid")
 
 	var script bytes.Buffer
-	if err := runTemplate.Execute(&script, r); err != nil {
+	if err := runTemplate().Execute(&script, r); err != nil {
 		return nil, fmt.Errorf("run.sh: %w", err)
 	}
 	return script.Bytes(), nil
