@@ -23,12 +23,14 @@ func (s *session) checkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check FILE...",
 		Short: "Find what would go wrong, before launch",
-		Long: `Check reads definitions and prints every finding, each with its place, what is
-wrong and the remedy. Several files are one host's load: ports and addresses
-that meet across files are found too. It exits with 1 if there are errors.
+		Long: `Check reads definitions and prints every finding: where it is, what is wrong and
+how to fix it. Files that are checked together share a host, so check also
+reports ports and addresses that collide across files. It exits with status 1 if
+there are errors.
 
-With --here it looks at this host as well: ports in use, memory and room, image
-files and their checksums, modes of private keys, bridges, virtualisation.`,
+With --here, it also looks at this host: ports in use, memory and disk space,
+image files and their checksums, permissions of private keys, bridges,
+virtualisation.`,
 		Example: "  stavren check tide-office.stavren.yaml\n  stavren check --strict --format json *.stavren.yaml",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -62,10 +64,10 @@ files and their checksums, modes of private keys, bridges, virtualisation.`,
 	}
 	load.add(c)
 	format = "text"
-	c.Flags().Var(&formatFlag{&format, []string{"text", "json", "sarif", "lines"}}, "format", "text, json, sarif, or lines: one a finding, for programs that match lines")
-	c.Flags().BoolVar(&strict, "strict", false, "fail on warnings too")
-	c.Flags().BoolVar(&here, "here", false, "also look at this host")
-	c.Flags().StringSliceVar(&targets, "for", nil, "also ask what this `TARGET` needs")
+	c.Flags().Var(&formatFlag{&format, []string{"text", "json", "sarif", "lines"}}, "format", "text, json, sarif, or lines (one line per finding)")
+	c.Flags().BoolVar(&strict, "strict", false, "treat warnings as errors")
+	c.Flags().BoolVar(&here, "here", false, "also check this host")
+	c.Flags().StringSliceVar(&targets, "for", nil, "also check what this `TARGET` needs")
 	return c
 }
 

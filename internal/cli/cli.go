@@ -87,9 +87,9 @@ func (s *session) run(ctx context.Context, args []string) int {
 func (s *session) rootCommand() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "stavren",
-		Short: "Check definitions of virtual machines before launch, and render them",
-		Long: `Stavren reads definitions of virtual machines, finds what would go wrong
-before anything is launched, and renders them for hypervisors and clouds.
+		Short: "Check and render definitions of virtual machines",
+		Long: `Stavren reads definitions of virtual machines, finds what would go wrong before
+anything is launched, and renders them for hypervisors and clouds.
 
 Start with:  stavren demo`,
 		Version:       version(),
@@ -146,7 +146,7 @@ type loadFlags struct {
 
 func (l *loadFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&l.variant, "variant", "", "apply the definition's `VARIANT`")
-	c.Flags().BoolVar(&l.allowOutside, "allow-outside", false, "let a definition take in files from outside its folder")
+	c.Flags().BoolVar(&l.allowOutside, "allow-outside", false, "let a definition read files outside its folder")
 }
 
 func (s *session) load(name string, flags loadFlags) (*fleet.Fleet, error) {

@@ -14,25 +14,25 @@ import (
 	"stavren.example/stavren/internal/outfolder"
 )
 
-// demoSteps are the steps of the demo: an introduction, and the command that is run.
+// demoSteps are the steps of the demo: an introduction, and the command to run.
 var demoSteps = []struct {
-	say  string
-	args []string
+	intro string
+	args  []string
 }{
-	{"Somebody wrote a definition in a hurry. Check tells all that is wrong with its form:", []string{"check", "rougher-seas.stavren.yaml"}},
-	{"Here the form is right, but the machines would not work. Check knows before launch;\nin lines, without the places and remedies that it shows otherwise:", []string{"check", "rough-seas.stavren.yaml", "--format", "lines"}},
-	{"The tide office's own fleet is sound:", []string{"check", "tide-office.stavren.yaml"}},
-	{"Show prints a machine as it would be made, with every default that nobody wrote:", []string{"show", "tide-office.stavren.yaml", "almanac"}},
-	{"Render writes what a hypervisor needs, and says what it could not carry as it is:", []string{"render", "qemu", "tide-office.stavren.yaml", "--machine", "almanac", "-o", "out"}},
-	{"The same definition goes to a cloud. Fit says which size, and what it would cost by a\nprice sheet, which is made up here:", []string{"fit", "tide-office.stavren.yaml", "--prices", "prices.csv", "--for", "heat,cloudformation,gce", "--variant", "none,rehearsal", "--totals"}},
-	{"Reach says how to get in:", []string{"reach", "tide-office.stavren.yaml", "almanac"}},
+	{"Someone wrote a definition in a hurry. Check reports everything that is wrong with\nits form:", []string{"check", "rougher-seas.stavren.yaml"}},
+	{"This one is well-formed, but its machines would not work. Check knows before launch.\nHere it prints one line per finding, without the source lines and remedies:", []string{"check", "rough-seas.stavren.yaml", "--format", "lines"}},
+	{"The tide office's own fleet passes:", []string{"check", "tide-office.stavren.yaml"}},
+	{"Show prints a machine as it will be created, including every default:", []string{"show", "tide-office.stavren.yaml", "almanac"}},
+	{"Render writes what a hypervisor needs, and reports what it had to change or drop:", []string{"render", "qemu", "tide-office.stavren.yaml", "--machine", "almanac", "-o", "out"}},
+	{"The same definition works for clouds. Fit picks sizes and compares what they cost\naccording to a price sheet, which is made up here:", []string{"fit", "tide-office.stavren.yaml", "--prices", "prices.csv", "--for", "heat,cloudformation,gce", "--variant", "none,rehearsal", "--totals"}},
+	{"Reach prints how to log in:", []string{"reach", "tide-office.stavren.yaml", "almanac"}},
 }
 
 func (s *session) demoCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "demo [FOLDER]",
-		Short: "Walk the whole journey on a built-in fleet",
-		Long: `Demo puts the definitions of a made-up tide office into a folder, or into a
+		Short: "Run the main commands on a built-in fleet",
+		Long: `Demo writes the definitions of a made-up tide office to a folder, by default a
 temporary one, and runs the main commands on them. Nothing is launched.`,
 		Example: "  stavren demo\n  stavren demo tides",
 		Args:    cobra.MaximumNArgs(1),
@@ -88,7 +88,7 @@ func (s *session) demo(ctx context.Context, folder string) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		fmt.Fprintf(s.stdout, "\n%s\n\n%s\n", step.say, bold("$ stavren "+strings.Join(step.args, " ")))
+		fmt.Fprintf(s.stdout, "\n%s\n\n%s\n", step.intro, bold("$ stavren "+strings.Join(step.args, " ")))
 		if code := inside.run(ctx, step.args); code == exitUnable {
 			return fmt.Errorf("the demo's step %q failed", strings.Join(step.args, " "))
 		}
@@ -97,16 +97,16 @@ func (s *session) demo(ctx context.Context, folder string) error {
 	fmt.Fprintf(s.stdout, `
 %s
   cd %s
-  stavren rules port-claimed-twice        what a rule is about, with examples
+  stavren rules port-claimed-twice        a rule and its examples
   stavren show --origins tide-office.stavren.yaml store
   stavren show --filled tide-office.stavren.yaml
   stavren render cloud-init tide-office.stavren.yaml --machine almanac --only user-data -o -
   stavren fit tide-office.stavren.yaml --prices prices.csv
   stavren targets libvirt                 what a target carries, adapts and leaves out
   stavren new mine --purpose web
-The secrets of other machines are read from the environment when they are rendered:
+Other machines have secrets, which render reads from the environment:
   export TIDE_DATABASE_PASSWORD=made-up TIDE_JONAS_PASSWORD=made-up TIDE_SCREEN_PASSWORD=made-up
-To start a machine, put a Debian 12 cloud image there as
+To start a machine, save a Debian 12 cloud image as
   %s
 and run  sh out/almanac/run.sh
 `, heading("What to try next"), folder, filepath.Join(folder, image))

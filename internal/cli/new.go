@@ -18,8 +18,8 @@ func (s *session) newCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "new [NAME]",
 		Short: "Write a small commented definition to start from",
-		Long: `New writes NAME.stavren.yaml, or prints it where NAME is left out: one machine
-for a purpose, with a comment on what to change. It never overwrites a file. The
+		Long: `New writes NAME.stavren.yaml, or prints it if NAME is omitted: one machine for a
+purpose, with comments on what to change. It never overwrites a file. The
 purposes are ` + strings.Join(starter.Purposes(), ", ") + ".",
 		Example: "  stavren new tides --purpose web --key ~/.ssh/id_ed25519.pub\n  stavren new --purpose database",
 		Args:    cobra.MaximumNArgs(1),
@@ -38,7 +38,7 @@ purposes are ` + strings.Join(starter.Purposes(), ", ") + ".",
 			}
 			text, err := starter.Definition(name, purpose, publicKey)
 			if errors.Is(err, starter.ErrUnknownPurpose) {
-				return fmt.Errorf("there is no purpose %q; %s", purpose, nearest.Remedy(purpose, starter.Purposes()))
+				return fmt.Errorf("unknown purpose %q; %s", purpose, nearest.Remedy(purpose, starter.Purposes()))
 			}
 			if err != nil {
 				return err
@@ -51,14 +51,14 @@ purposes are ` + strings.Join(starter.Purposes(), ", ") + ".",
 		},
 	}
 	c.Flags().StringVar(&purpose, "purpose", "bare", "what the machine is for: "+strings.Join(starter.Purposes(), ", "))
-	c.Flags().StringVar(&key, "key", "", "public SSH key `FILE` that may log in")
+	c.Flags().StringVar(&key, "key", "", "public SSH key `FILE` that can log in")
 	return c
 }
 
 func (s *session) writeNew(name, text string) error {
 	file, err := os.OpenFile(s.files.Path(name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%s is there already, and new overwrites nothing; choose another name", name)
+		return fmt.Errorf("%s already exists; choose another name", name)
 	}
 	if err != nil {
 		return fmt.Errorf("cannot write %s: %w", name, err)
@@ -69,6 +69,6 @@ func (s *session) writeNew(name, text string) error {
 	if err != nil {
 		return fmt.Errorf("cannot write %s: %w", name, err)
 	}
-	s.talk("%s", good("wrote "+name)+"; look at it, then run  stavren check "+name)
+	s.talk("%s", good("wrote "+name)+"; review it, then run  stavren check "+name)
 	return nil
 }

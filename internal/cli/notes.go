@@ -87,7 +87,7 @@ func (s *session) printSteps(output string, steps []render.Step) {
 	}
 	for _, step := range steps {
 		if step.Request != "" {
-			s.talk("  %s", dim("--notes writes the same as HTTP requests to README.txt"))
+			s.talk("  %s", dim("--notes also writes these steps as HTTP requests, to README.txt"))
 			break
 		}
 	}
@@ -98,12 +98,12 @@ func readme(target render.Target, f *fleet.Fleet, notes []render.Note, steps []r
 	var text strings.Builder
 	fmt.Fprintf(&text, "The fleet %s, rendered for %s by stavren.\n", f.Name, target.Name)
 	if len(steps) > 0 {
-		text.WriteString("\nWhat to do with the files, in this folder and in this order:\n")
+		text.WriteString("\nRun these steps in this folder, in this order:\n")
 	}
 	for _, step := range steps {
 		fmt.Fprintf(&text, "\n  # %s\n  %s\n", step.About, step.Command)
 		if step.Request != "" {
-			text.WriteString("\n  The same as an HTTP request:\n\n    " + strings.ReplaceAll(step.Request, "\n", "\n    ") + "\n")
+			text.WriteString("\n  As an HTTP request:\n\n    " + strings.ReplaceAll(step.Request, "\n", "\n    ") + "\n")
 		}
 	}
 	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {

@@ -14,10 +14,10 @@ func (s *session) reachCommand() *cobra.Command {
 	var format format
 	c := &cobra.Command{
 		Use:   "reach FILE [MACHINE]",
-		Short: "Say how to get into the machines",
-		Long: `Reach prints the SSH command of each machine, its forwarded ports with the
-numbers that were chosen, the pages to open, and an OpenSSH client configuration
-to put into ~/.ssh/config.`,
+		Short: "Print how to log in to the machines",
+		Long: `Reach prints the SSH command of each machine, its forwarded ports including those
+chosen automatically, the pages to open, and a client configuration for
+~/.ssh/config.`,
 		Example: "  stavren reach tide-office.stavren.yaml almanac",
 		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -34,11 +34,11 @@ func (s *session) renderCommand() *cobra.Command {
 	var call renderCall
 	c := &cobra.Command{
 		Use:   "render TARGET FILE -o FOLDER",
-		Short: "Write the files of a target, and say what it could not carry",
+		Short: "Write the files of a target, and report what it could not carry",
 		Long: `Render writes the files that a hypervisor, a cloud or a machine's first boot
-reads, all of them or none, and then reports every value that the target says
-another way or not at all. It refuses while check finds errors. With -o - it
-prints a single file.`,
+reads, all of them or none. Then it reports every value that the target had to
+change or drop. It refuses a definition in which check finds errors. With -o -
+it prints a single file.`,
 		Example: "  stavren render qemu tide-office.stavren.yaml -o out\n  stavren render cloud-init tide-office.stavren.yaml --machine store --only user-data -o -",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -48,11 +48,11 @@ prints a single file.`,
 	call.load.add(c)
 	call.cost.add(c)
 	c.Flags().StringVarP(&call.output, "output", "o", "", "folder to write to, or - for standard output")
-	c.Flags().StringSliceVar(&call.machines, "machine", nil, "render this `MACHINE` alone; may be repeated")
+	c.Flags().StringSliceVar(&call.machines, "machine", nil, "render only this `MACHINE`; may be repeated")
 	c.Flags().StringVar(&call.only, "only", "", "with -o -, print this `FILE` of several")
 	c.Flags().BoolVar(&call.force, "force", false, "overwrite files that stavren did not write")
-	c.Flags().BoolVar(&call.archive, "archive", false, "write one file a machine where the format has such a form (ovf)")
-	c.Flags().BoolVar(&call.notes, "notes", false, "also write README.txt: what to do with the files, and what was not carried")
+	c.Flags().BoolVar(&call.archive, "archive", false, "write one file per machine if the format allows it (ovf)")
+	c.Flags().BoolVar(&call.notes, "notes", false, "also write README.txt: the next steps, and what was not carried")
 	if err := c.MarkFlagRequired("output"); err != nil {
 		panic(err) // the flag is defined above
 	}
@@ -99,10 +99,10 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 		return s.renderToStdout(ctx, target, f, options, call.only)
 	}
 	if call.only != "" {
-		return errors.New("--only goes with -o -")
+		return errors.New("--only works only with -o -")
 	}
 	if options.Output, err = filepath.Abs(s.files.Path(call.output)); err != nil {
-		return fmt.Errorf("cannot tell where the output folder is: %w", err)
+		return fmt.Errorf("cannot find the output folder: %w", err)
 	}
 	options.FilePath = s.filePath(options.Output)
 	return s.renderToFolder(ctx, target, f, options, call)
@@ -155,7 +155,7 @@ func (s *session) printWritten(output string, written outfolder.Written) {
 	for _, group := range []struct {
 		names []string
 		state string
-	}{{written.New, "new"}, {written.Changed, "changed"}, {written.Same, "as before"}} {
+	}{{written.New, "new"}, {written.Changed, "changed"}, {written.Same, "unchanged"}} {
 		for _, name := range group.names {
 			lines = append(lines, line{path.Join(filepath.ToSlash(output), name), group.state})
 		}
@@ -172,7 +172,7 @@ func (s *session) printWritten(output string, written outfolder.Written) {
 		}
 		fmt.Fprintf(s.stdout, "%-*s  %s\n", width, l.name, dim(l.state))
 	}
-	s.talk("%s", good(fmt.Sprintf("%s: %d new, %d changed, %d as before", count(len(lines), "file", "files"),
+	s.talk("%s", good(fmt.Sprintf("%s: %d new, %d changed, %d unchanged", count(len(lines), "file", "files"),
 		len(written.New), len(written.Changed), len(written.Same))))
 }
 

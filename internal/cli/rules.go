@@ -15,7 +15,7 @@ func (s *session) rulesCommand() *cobra.Command {
 	var format format
 	c := &cobra.Command{
 		Use:     "rules [NAME]",
-		Short:   "Print the rule book, or one rule with its examples",
+		Short:   "List the rules, or explain one with examples",
 		Example: "  stavren rules\n  stavren rules port-claimed-twice",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -65,7 +65,7 @@ func findRule(rules []finding.Rule, name string) (finding.Rule, error) {
 		}
 		names = append(names, rule.Name)
 	}
-	return finding.Rule{}, fmt.Errorf("there is no rule %q; %s", name, nearest.Remedy(name, names))
+	return finding.Rule{}, fmt.Errorf("unknown rule %q; %s", name, nearest.Remedy(name, names))
 }
 
 func (s *session) printRule(rule finding.Rule) {

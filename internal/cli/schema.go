@@ -10,8 +10,8 @@ func (s *session) schemaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema",
 		Short: "Print the JSON Schema of the language, for editors",
-		Long: `Schema prints a JSON Schema (2020-12). An editor that is told of it completes
-keys, explains them and marks most faults of form while typing.`,
+		Long: `Schema prints a JSON Schema (2020-12). With it, an editor completes
+keys, explains them, and marks most mistakes of form as you type.`,
 		Example: "  stavren schema > stavren.schema.json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {

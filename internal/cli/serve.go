@@ -32,16 +32,16 @@ func (s *session) serveCommand() *cobra.Command {
 	var call serveCall
 	c := &cobra.Command{
 		Use:   "serve FILE",
-		Short: "Hand first-boot data over HTTP to machines that fetch it",
-		Long: `Serve answers machines that fetch their first-boot data from the network: each
-one's user-data, meta-data and network-config lie below a path with its name. It
-listens on loopback unless told otherwise, prints the address of each machine's
-data, logs every request, and stops on a signal.
+		Short: "Serve first-boot data over HTTP",
+		Long: `Serve provides first-boot data to machines that fetch it from the network. Each
+machine's user-data, meta-data and network-config are below a path with its name.
+Serve listens on loopback by default, prints the address of each machine's data,
+logs every request, and stops on a signal.
 
-Whoever can reach it can read the data. --by-address gives it only to a
-machine's own fixed address, --token-from only to whoever knows a word in the
-path that is derived from a secret of the definition. Data with secrets in it is
-served beyond loopback with one of the two only.`,
+Anyone who can connect can read the data. --by-address serves a machine's data
+only to its own fixed addresses. --token-from adds a token to each path, derived
+from a secret of the definition. Data that contains secrets is not served beyond
+loopback without one of the two.`,
 		Example: "  stavren serve tide-office.stavren.yaml\n  stavren serve tide-office.stavren.yaml --listen 10.44.7.1:8000 --by-address",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -49,10 +49,10 @@ served beyond loopback with one of the two only.`,
 		},
 	}
 	call.load.add(c)
-	c.Flags().StringVar(&call.listen, "listen", "127.0.0.1:8000", "`ADDRESS:PORT` to listen on; port 0 chooses one")
-	c.Flags().StringSliceVar(&call.machines, "machine", nil, "serve this `MACHINE` alone; may be repeated")
-	c.Flags().StringVar(&call.token, "token-from", "", "put a token into each path, derived from this `SECRET` of the definition")
-	c.Flags().BoolVar(&call.byAddress, "by-address", false, "give a machine's data to its own fixed addresses only")
+	c.Flags().StringVar(&call.listen, "listen", "127.0.0.1:8000", "`ADDRESS:PORT` to listen on; port 0 picks a free one")
+	c.Flags().StringSliceVar(&call.machines, "machine", nil, "serve only this `MACHINE`; may be repeated")
+	c.Flags().StringVar(&call.token, "token-from", "", "add a token to each path, derived from this `SECRET` of the definition")
+	c.Flags().BoolVar(&call.byAddress, "by-address", false, "serve a machine's data only to its own fixed addresses")
 	return c
 }
 
@@ -69,7 +69,7 @@ func (s *session) serve(ctx context.Context, definition string, call serveCall) 
 		var findings finding.Errors
 		if errors.As(err, &findings) {
 			s.printFindings(s.stderr, findings)
-			s.talk("\n%s; nothing is served", summary(findings))
+			s.talk("\n%s; nothing was served", summary(findings))
 			return errFaults
 		}
 		return err
@@ -121,7 +121,7 @@ func mayServe(call serveCall, files []render.File) error {
 	}
 	for _, file := range files {
 		if file.Mode&0o077 == 0 {
-			return fmt.Errorf("%s holds a secret, and %s can be reached from the network; add --by-address or --token-from SECRET", file.Name, call.listen)
+			return fmt.Errorf("%s contains a secret, and %s is reachable from the network; add --by-address or --token-from SECRET", file.Name, call.listen)
 		}
 	}
 	return nil

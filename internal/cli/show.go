@@ -23,10 +23,9 @@ func (s *session) showCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show FILE [MACHINE]",
 		Short: "Show resolved machines with every default",
-		Long: `Show prints machines as they would be made: every value, with those that nobody
-wrote marked as defaults. With --origins each value says where it was written;
-with --prices the sheet ends with what the machine costs on each platform;
-with --filled the texts that are filled are printed as the machine gets them,
+		Long: `Show prints machines as they will be created: every value, with defaults marked.
+--origins adds where each value was written. --prices adds what the machine costs
+on each platform. --filled prints the filled texts as the machine gets them,
 without their secrets.`,
 		Example: "  stavren show tide-office.stavren.yaml almanac\n  stavren show --origins tide-office.stavren.yaml",
 		Args:    cobra.RangeArgs(1, 2),
@@ -61,8 +60,8 @@ without their secrets.`,
 	load.add(c)
 	cost.add(c)
 	s.addFormat(c, &format)
-	c.Flags().BoolVar(&origins, "origins", false, "say where each value was written")
-	c.Flags().BoolVar(&filled, "filled", false, "print the texts that are filled, as the machine gets them")
+	c.Flags().BoolVar(&origins, "origins", false, "print where each value was written")
+	c.Flags().BoolVar(&filled, "filled", false, "print filled texts as the machine gets them")
 	return c
 }
 
@@ -143,7 +142,7 @@ func (s *session) printFilled(machines []*fleet.Machine, format format) error {
 		}
 	}
 	if len(texts) == 0 {
-		s.talk("no text of these machines is filled; write fill: true beside a text or file")
+		s.talk("these machines have no filled texts; add fill: true beside a text or file")
 	}
 	return nil
 }

@@ -14,9 +14,9 @@ func (s *session) targetsCommand() *cobra.Command {
 	var format format
 	c := &cobra.Command{
 		Use:   "targets [TARGET]",
-		Short: "List the targets, and what each makes of every field",
-		Long: `Targets lists what can be rendered, the files of each target, and a matrix of
-what becomes of every field in each. With a target's name it says how the
+		Short: "List the targets, and how each treats every field",
+		Long: `Targets lists the formats that render writes, the files of each, and a matrix of
+how each treats every field. With the name of a target, it explains how the
 target adapts fields and why it leaves others out.`,
 		Example: "  stavren targets\n  stavren targets qemu",
 		Args:    cobra.MaximumNArgs(1),
@@ -82,13 +82,21 @@ func (s *session) printFates(target render.Target) {
 	}
 }
 
-// marks are the signs of outcomes in the matrix.
-var marks = map[render.Outcome]string{render.Carried: "=", render.Adapted: "~", render.LeftOut: "-"}
+// mark returns the sign of an outcome in the matrix.
+func mark(outcome render.Outcome) string {
+	switch outcome {
+	case render.Carried:
+		return "="
+	case render.Adapted:
+		return "~"
+	}
+	return "-"
+}
 
 // printMatrix prints one line per field and one column per target. Letters stand for
 // targets, so that all columns fit on a terminal.
 func (s *session) printMatrix(targets []render.Target) {
-	fmt.Fprintf(s.stdout, "\n%s\n", bold("What becomes of each field:  = carried   ~ adapted   - left out"))
+	fmt.Fprintf(s.stdout, "\n%s\n", bold("Fields by target:  = carried   ~ adapted   - left out"))
 	outcomes := make([]map[string]render.Outcome, len(targets))
 	letters := ""
 	for i, target := range targets {
@@ -111,9 +119,9 @@ func (s *session) printMatrix(targets []render.Target) {
 		}
 		fmt.Fprintf(s.stdout, "  %-28s", strings.TrimPrefix(field, noun+"."))
 		for i := range targets {
-			fmt.Fprint(s.stdout, " "+marks[outcomes[i][field]])
+			fmt.Fprint(s.stdout, " "+mark(outcomes[i][field]))
 		}
 		fmt.Fprintln(s.stdout)
 	}
-	fmt.Fprintf(s.stdout, "\n%s\n", dim("stavren targets TARGET says how and why"))
+	fmt.Fprintf(s.stdout, "\n%s\n", dim("stavren targets TARGET explains how and why"))
 }

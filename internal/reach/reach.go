@@ -42,6 +42,10 @@ const sshPort = 22
 // or "".
 func schemeOf(port int) string {
 	switch port {
+	case 80, 3000, 8080:
+		return "http"
+	case 443, 8443:
+		return "https"
 	}
 	return ""
 }
@@ -88,11 +92,11 @@ func Of(f *fleet.Fleet, m *fleet.Machine) Machine {
 	}
 	switch {
 	case login == nil && ssh == nil && len(m.Users) == 0:
-		result.Missing = "nobody can log in: give it a user with a key, under users"
+		result.Missing = "nobody can log in: add a user with a key, under users"
 	case login == nil:
 		result.Missing = "nobody can log in: no user has a key; add keys to a user"
 	case ssh == nil:
-		result.Missing = "no way in for SSH: forward a port to it with ports: {ssh: {host: auto, machine: 22}}"
+		result.Missing = "SSH isn't reachable: forward a port with ports: {ssh: {host: auto, machine: 22}}"
 	default:
 		result.Config = sshConfig(f, m, login, ssh)
 	}
@@ -124,7 +128,7 @@ func sshCommand(f *fleet.Fleet, user *fleet.User, host string, port int) string 
 func identityFile(f *fleet.Fleet, user *fleet.User) string {
 	for _, name := range user.Keys {
 		if key := f.Key(name); key != nil {
-			if private, is := strings.CutSuffix(key.File, ".pub"); is && !strings.ContainsAny(private, " '\"\\$`") {
+			if private, isPublic := strings.CutSuffix(key.File, ".pub"); isPublic && !strings.ContainsAny(private, " '\"\\$`") {
 				return private
 			}
 		}
