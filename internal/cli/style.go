@@ -3,7 +3,6 @@ package cli
 import (
 	"io"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/fatih/color"
@@ -42,14 +41,22 @@ func styled(text string, attributes ...color.Attribute) string {
 }
 
 // colorWriter passes colour through to a terminal that shows it, and removes it
-// elsewhere. NO_COLOR in the environment removes it everywhere (no-color.org).
+// elsewhere. In the environment, NO_COLOR removes it everywhere (no-color.org), and
+// CLICOLOR_FORCE keeps it everywhere (bixense.com/clicolors).
 func colorWriter(out io.Writer, environment []string) io.Writer {
-	plain := slices.ContainsFunc(environment, func(variable string) bool {
-		value, isSet := strings.CutPrefix(variable, "NO_COLOR=")
-		return isSet && value != "" || variable == "TERM=dumb"
-	})
-	if file := terminalOf(out); file != nil && !plain {
+	variables := map[string]string{}
+	for _, variable := range environment {
+		name, value, _ := strings.Cut(variable, "=")
+		variables[name] = value
+	}
+	forced := variables["CLICOLOR_FORCE"] != "" && variables["CLICOLOR_FORCE"] != "0"
+	file := terminalOf(out)
+	switch {
+	case variables["NO_COLOR"] != "":
+	case file != nil && (forced || variables["TERM"] != "dumb"):
 		return colorable.NewColorable(file)
+	case forced:
+		return out
 	}
 	return colorable.NewNonColorable(out)
 }

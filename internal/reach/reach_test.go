@@ -66,9 +66,9 @@ func TestMissing(t *testing.T) {
 		change func(m *fleet.Machine)
 		want   string
 	}{
-		{func(*fleet.Machine) {}, "give it a user with a key"},
+		{func(*fleet.Machine) {}, "add a user with a key"},
 		{func(m *fleet.Machine) { m.Users = []*fleet.User{{Name: "eyd"}} }, "no user has a key"},
-		{func(m *fleet.Machine) { m.Users = []*fleet.User{{Name: "eyd", Keys: []string{"ops"}}} }, "forward a port to it"},
+		{func(m *fleet.Machine) { m.Users = []*fleet.User{{Name: "eyd", Keys: []string{"ops"}}} }, "forward a port with"},
 	} {
 		f, m := machine(c.change)
 		if r := reach.Of(f, m); !strings.Contains(r.Missing, c.want) || r.Config != "" {
