@@ -52,7 +52,8 @@ var mayImport = map[string][]string{
 		"internal/nearest", "internal/outfolder", "internal/reach", "internal/sizing", "internal/targets", "render"},
 	"internal/golden":  {"examples", "fleet", "internal/load", "internal/textdiff", "render"},
 	"internal/gendocs": {".", "internal/catalog", "internal/load", "internal/targets", "render"},
-	"internal/cli": {".", "examples", "finding", "fleet", "internal/hostfacts", "internal/localfiles", "internal/nearest",
+	"internal/cli": {".", "examples", "finding", "fleet", "internal/hostfacts", "internal/localfiles",
+		"internal/nearest",
 		"internal/outfolder", "internal/seedserver", "internal/starter", "render"},
 	"cmd/stavren": {"internal/cli"},
 }

@@ -126,7 +126,8 @@ func BenchmarkTemplate(b *testing.B) {
 	}
 	for _, machines := range []int{100, 1000} {
 		f := harbourFleet(b, machines)
-		f.Platforms = append(f.Platforms, &fleet.Platform{Name: "heat", Network: "quay-net", Sizes: []*fleet.Size{{Name: "small", CPUs: 1, Memory: fleet.GiB, Disk: 20 * fleet.GiB}}})
+		f.Platforms = append(f.Platforms, &fleet.Platform{Name: "heat", Network: "quay-net",
+			Sizes: []*fleet.Size{{Name: "small", CPUs: 1, Memory: fleet.GiB, Disk: 20 * fleet.GiB}}})
 		f.Complete()
 		files, err := render.All(context.Background(), target, f, render.Options{})
 		if err != nil {

@@ -93,7 +93,8 @@ func Example_ownTarget() {
 	inventory := render.Target{
 		Name: "inventory",
 		Fates: func() []render.Fate {
-			return render.Merge(render.Carry("machine.host_name"), render.Adapt("rounded up to whole GiB", "resources.memory"))
+			return render.Merge(render.Carry("machine.host_name"),
+				render.Adapt("rounded up to whole GiB", "resources.memory"))
 		},
 		Machine: func(_ *render.Job, m *fleet.Machine) ([]render.File, error) {
 			line := fmt.Sprintf("%s %d GiB\n", m.HostName, (m.Resources.Memory+fleet.GiB-1)/fleet.GiB)
@@ -182,7 +183,8 @@ gce,disk,0.0730,XTS
 		log.Fatal(err)
 	}
 	for _, offer := range offers[:2] {
-		fmt.Printf("%s at %v %s an hour, more than asked: %q\n", offer.Size.Name, offer.Hourly, prices.Currency, offer.Waste(tides.Machine("almanac")))
+		fmt.Printf("%s at %v %s an hour, more than asked: %q\n", offer.Size.Name, offer.Hourly, prices.Currency,
+			offer.Waste(tides.Machine("almanac")))
 	}
 	// Output:
 	// e2-small at 0.0260 XTS an hour, more than asked: ""

@@ -51,7 +51,8 @@ func Sheet(f *fleet.Fleet, m *fleet.Machine) MachineSheet {
 // nameShells fills in the system's default shell for users without one.
 func nameShells(rows []SheetRow, shell string) {
 	for i := range rows {
-		if strings.HasPrefix(rows[i].Path, "users.") && strings.HasSuffix(rows[i].Path, ".shell") && rows[i].Origin.IsDefault() {
+		if strings.HasPrefix(rows[i].Path, "users.") && strings.HasSuffix(rows[i].Path, ".shell") &&
+			rows[i].Origin.IsDefault() {
 			rows[i].Value = shell
 		}
 	}

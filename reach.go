@@ -32,7 +32,8 @@ type Way struct {
 // OpenSSH client configuration.
 func Reach(f *fleet.Fleet, m *fleet.Machine) MachineReach {
 	found := reach.Of(f, m)
-	result := MachineReach{Name: found.Name, Logins: found.Logins, Ways: []Way{}, Missing: found.Missing, Config: found.Config}
+	result := MachineReach{Name: found.Name, Logins: found.Logins, Ways: []Way{}, Missing: found.Missing,
+		Config: found.Config}
 	for _, way := range found.Ways {
 		result.Ways = append(result.Ways, Way(way))
 	}

@@ -83,7 +83,8 @@ func Check(options CheckOptions, fleets ...*fleet.Fleet) []finding.Finding {
 			}
 			for _, m := range f.Machines {
 				for _, found := range target.Needs(f, m) {
-					if found.Severity == finding.Error && !accepts(m.Accept, found.Rule) && !accepts(f.Accept, found.Rule) {
+					if found.Severity == finding.Error && !accepts(m.Accept, found.Rule) &&
+						!accepts(f.Accept, found.Rule) {
 						found.Severity = finding.Warning
 						findings = append(findings, found)
 					}

@@ -34,7 +34,8 @@ func TestTargetsAreSound(t *testing.T) {
 func TestRulesHaveOneName(t *testing.T) {
 	seen := map[string]bool{}
 	for _, rule := range stavren.Rules() {
-		if seen[rule.Name] || rule.Name != strings.ToLower(rule.Name) || strings.ContainsAny(rule.Name, " _0123456789") {
+		if seen[rule.Name] || rule.Name != strings.ToLower(rule.Name) ||
+			strings.ContainsAny(rule.Name, " _0123456789") {
 			t.Errorf("rule name %q is taken or not telling", rule.Name)
 		}
 		seen[rule.Name] = true
@@ -63,7 +64,8 @@ func TestRoughSeas(t *testing.T) {
 	}
 	for _, rule := range stavren.Rules() {
 		// What looks unused may be what an unknown name meant, of which it has many.
-		if rule.Theme != "reading" && rule.Theme != "targets" && rule.Wrong != "" && !broken[rule.Name] && rule.Name != "defined-and-unused" {
+		if rule.Theme != "reading" && rule.Theme != "targets" && rule.Wrong != "" && !broken[rule.Name] &&
+			rule.Name != "defined-and-unused" {
 			t.Errorf("the faulty fleet does not show %s", rule.Name)
 		}
 	}
@@ -82,7 +84,8 @@ func TestRenderRefuses(t *testing.T) {
 	if strings.Join(rules, " ") != "image-without-file memory-below-need" {
 		t.Errorf("rendering a faulty fleet: %v", err)
 	}
-	if _, err := stavren.Render(context.Background(), f, "floppy", stavren.RenderOptions{}); err == nil || stavren.Findings(err) != nil {
+	if _, err := stavren.Render(context.Background(), f, "floppy", stavren.RenderOptions{}); err == nil ||
+		stavren.Findings(err) != nil {
 		t.Errorf("an unknown target: %v", err)
 	}
 }
@@ -101,7 +104,8 @@ func TestDeterministic(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(files) != 3000 || files[0].Name != "gauge-0/user-data" || files[2999].Name != "gauge-999/network-config" {
+		if len(files) != 3000 || files[0].Name != "gauge-0/user-data" ||
+			files[2999].Name != "gauge-999/network-config" {
 			t.Fatalf("%d files, the first %s", len(files), files[0].Name)
 		}
 		for i := range before {
@@ -127,7 +131,8 @@ func TestRenderEndsWhenCancelled(t *testing.T) {
 
 func TestWriteFolder(t *testing.T) {
 	folder := filepath.Join(t.TempDir(), "out")
-	out := []render.File{{Name: "a/secret", Data: []byte("x"), Mode: 0o600}, {Name: "b", Data: []byte("y"), Mode: 0o644}}
+	out := []render.File{{Name: "a/secret", Data: []byte("x"), Mode: 0o600},
+		{Name: "b", Data: []byte("y"), Mode: 0o644}}
 	for range 2 {
 		if err := stavren.WriteFolder(folder, out); err != nil {
 			t.Fatal(err)
@@ -148,8 +153,10 @@ func TestWriteFolder(t *testing.T) {
 // speaks of is a warning that can be accepted, that it is an error for whoever
 // asks for that cloud, and that it keeps nobody from rendering for another.
 func TestSpokenPlatforms(t *testing.T) {
-	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2, ids: {droplet: debian-12-x64, elsewhere: x}}}\nmachines:\n  almanac: {image: i, resources: {cpus: 64}}\n" +
-		"platforms: {droplet: {region: ams3}, elsewhere: {region: x}}\naccept: {nobody-can-log-in: A test, no-way-in: A test%s}\n"
+	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2, ids: {droplet: debian-12-x64, " +
+		"elsewhere: x}}}\nmachines:\n  almanac: {image: i, resources: {cpus: 64}}\n" +
+		"platforms: {droplet: {region: ams3}, elsewhere: {region: x}}\n" +
+		"accept: {nobody-can-log-in: A test, no-way-in: A test%s}\n"
 	for more, want := range map[string]int{"": 1, ", no-size-fits: It stays here": 0} {
 		const name = "x.stavren.yaml"
 		f, err := stavren.Load(fstest.MapFS{name: {Data: []byte(fmt.Sprintf(text, more))}}, name, stavren.LoadOptions{})

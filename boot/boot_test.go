@@ -134,7 +134,8 @@ func TestBoot(t *testing.T) {
 		if !found {
 			t.Fatalf("reach printed no SSH configuration:\n%s", reach)
 		}
-		config += part + "  IdentityFile " + filepath.Join(folder, "keys/ops") + "\n  UserKnownHostsFile " + filepath.Join(folder, "known_hosts") + "\n"
+		config += part + "  IdentityFile " + filepath.Join(folder, "keys/ops") + "\n  UserKnownHostsFile " +
+			filepath.Join(folder, "known_hosts") + "\n"
 	}
 	write(t, filepath.Join(folder, "ssh_config"), config)
 	m := &machine{t: t, folder: folder, name: "almanac"}
@@ -143,32 +144,43 @@ func TestBoot(t *testing.T) {
 	m.waitForSSH()
 	t.Run("first boot", func(t *testing.T) {
 		for _, look := range []struct{ what, run, want string }{
-			{"cloud-init is done without errors", "cloud-init status --wait; sudo cloud-init status --long | grep -c ERROR", "status: done\n0"},
+			{"cloud-init is done without errors",
+				"cloud-init status --wait; sudo cloud-init status --long | grep -c ERROR", "status: done\n0"},
 			{"host name", "hostname; hostname --fqdn", "almanac\nalmanac.skerry.example"},
 			{"full name", "getent passwd mira | cut -d: -f5; getent passwd eyd | cut -d: -f5", "Mira Holm\nEyð Dam"},
 			{"shell", "getent passwd eyd | cut -d: -f7", "/bin/bash"},
 			{"groups", "id -nG", "mira adm"},
 			{"admin rights", "sudo -n id -un", "root"},
-			{"no admin rights for others", "sudo -u eyd sudo -n true 2>/dev/null && echo has rights || echo has none", "has none"},
+			{"no admin rights for others", "sudo -u eyd sudo -n true 2>/dev/null && echo has rights || echo has none",
+				"has none"},
 			{"the image's own login is not made", "getent passwd debian || echo none", "none"},
 			{"key", "wc -l <~/.ssh/authorized_keys; stat -c %a ~/.ssh/authorized_keys", "1\n600"},
 			{"password login is off", "sudo sshd -T | grep -E '^passwordauthentication'", "passwordauthentication no"},
 			{"address", "ip -4 -br addr show eth0 | awk '{print $3}'", "10.44.7.20/24"},
 			{"route", "ip route show default | awk '{print $3}'", "10.44.7.1"},
 			{"name server", "grep -rhs 'DNS=' /run/systemd/network | sort -u", "DNS=10.44.7.1"},
-			{"root disk is grown", "test $(lsblk -bdno SIZE $(findmnt -no SOURCE /)) -gt 3000000000 && echo grown", "grown"},
-			{"data disk is mounted by its label", "findmnt -rno FSTYPE,TARGET --source LABEL=pages", "ext4 /srv/almanac"},
+			{"root disk is grown", "test $(lsblk -bdno SIZE $(findmnt -no SOURCE /)) -gt 3000000000 && echo grown",
+				"grown"},
+			{"data disk is mounted by its label", "findmnt -rno FSTYPE,TARGET --source LABEL=pages",
+				"ext4 /srv/almanac"},
 			{"data disk has its serial", "ls /dev/disk/by-id | grep -c '^virtio-pages-'", "1"},
-			{"file", "sudo cat /etc/tide/store.conf; sudo stat -c '%a %U:%G' /etc/tide/store.conf", "quotes ' \" and $(false)\n\ttab, snowman ☃, wave 🌊\n640 root:adm"},
-			{"file below a mount", "cat /srv/almanac/index.html; stat -c '%a %U:%G' /srv/almanac/index.html; mountpoint -q /srv/almanac && echo mounted", "tides\n644 mira:mira\nmounted"},
-			{"package", "dpkg-query -W -f '${Status}' tide-tools; cat /usr/share/tide-tools/table", "install ok installedhigh water"},
+			{"file", "sudo cat /etc/tide/store.conf; sudo stat -c '%a %U:%G' /etc/tide/store.conf",
+				"quotes ' \" and $(false)\n\ttab, snowman ☃, wave 🌊\n640 root:adm"},
+			{"file below a mount", "cat /srv/almanac/index.html; stat -c '%a %U:%G' /srv/almanac/index.html; " +
+				"mountpoint -q /srv/almanac && echo mounted", "tides\n644 mira:mira\nmounted"},
+			{"package", "dpkg-query -W -f '${Status}' tide-tools; cat /usr/share/tide-tools/table",
+				"install ok installedhigh water"},
 			{"script ran once", "cat /var/lib/tide/once", "ran"},
 			{"script ran as somebody else", "cat ~mira/ran", "mira"},
 			{"time zone", "readlink /etc/localtime", "/usr/share/zoneinfo/Atlantic/Faroe"},
-			{"account with number, home, shell and password", "getent passwd jonas | cut -d: -f3,6,7; sudo getent shadow jonas | cut -d: -f2 | cut -c1-16", "1600:/srv/jonas:/bin/sh\n$6$rounds=10000$"},
-			{"the password opens the account", `sudo python3 -c 'import crypt,spwd; h=spwd.getspnam("jonas").sp_pwdp; print(crypt.crypt("high $(water)", h) == h)' 2>/dev/null`, "True"},
-			{"filled file with a secret", "sudo cat /etc/tide/door.conf; sudo stat -c %a /etc/tide/door.conf", "door=high $(water) of almanac.skerry.example\n600"},
-			{"service is enabled and started", "systemctl is-enabled tide-clock; systemctl is-active tide-clock", "enabled\nactive"},
+			{"account with number, home, shell and password", "getent passwd jonas | cut -d: -f3,6,7; sudo getent " +
+				"shadow jonas | cut -d: -f2 | cut -c1-16", "1600:/srv/jonas:/bin/sh\n$6$rounds=10000$"},
+			{"the password opens the account",
+				`sudo python3 -c 'import crypt,spwd; h=spwd.getspnam("jonas").sp_pwdp; print(crypt.crypt("high $(water)", h) == h)' 2>/dev/null`, "True"},
+			{"filled file with a secret", "sudo cat /etc/tide/door.conf; sudo stat -c %a /etc/tide/door.conf",
+				"door=high $(water) of almanac.skerry.example\n600"},
+			{"service is enabled and started", "systemctl is-enabled tide-clock; systemctl is-active tide-clock",
+				"enabled\nactive"},
 			{"swap", "/sbin/swapon --show=NAME,SIZE --noheadings --raw", "/swapfile 64M"},
 			{"every-boot script ran", "cat /var/lib/tide/starts", "started"},
 		} {
@@ -240,18 +252,22 @@ func testBeside(t *testing.T, folder, stavren string) {
 	address, _, _ = strings.Cut(address, "\n")
 	store := &machine{t: t, folder: folder, name: "store"}
 	// The machine sees the host at 10.44.7.2.
-	gauge := &machine{t: t, folder: folder, name: "gauge", environment: []string{"STAVREN_SEED=http://10.44.7.2:" + address}}
+	gauge := &machine{t: t, folder: folder, name: "gauge", environment: []string{"STAVREN_SEED=http://10.44.7.2:" +
+		address}}
 	store.start()
 	store.waitForSSH()
 	t.Run("UEFI, share and segment", func(t *testing.T) {
 		for _, look := range []struct{ what, run, want string }{
 			{"cloud-init is done", "cloud-init status --wait", "status: done"},
 			{"started by UEFI", "test -d /sys/firmware/efi && echo UEFI", "UEFI"},
-			{"share", "cat /srv/charts/chart; findmnt -rno FSTYPE /srv/charts; sudo sh -c 'echo drawn >/srv/charts/drawn'", "reef\nvirtiofs"},
+			{"share", "cat /srv/charts/chart; findmnt -rno FSTYPE /srv/charts; sudo sh -c 'echo drawn " +
+				">/srv/charts/drawn'", "reef\nvirtiofs"},
 			{"neighbour by address", "bash -c ': </dev/tcp/10.44.9.20/22' && echo there", "there"},
 			{"neighbour by name", "bash -c ': </dev/tcp/almanac/22' && echo there", "there"},
-			{"neighbour by full name", "getent hosts almanac.skerry.example", "10.44.9.20      almanac.skerry.example almanac"},
-			{"disks have their serials", "ls /dev/disk/by-id | grep -cE '^scsi-0QEMU_QEMU_HARDDISK_root-[0-9a-f]{8}$'", "1"},
+			{"neighbour by full name", "getent hosts almanac.skerry.example",
+				"10.44.9.20      almanac.skerry.example almanac"},
+			{"disks have their serials", "ls /dev/disk/by-id | grep -cE '^scsi-0QEMU_QEMU_HARDDISK_root-[0-9a-f]{8}$'",
+				"1"},
 		} {
 			store.look(t, look.what, look.run, look.want)
 		}
@@ -265,7 +281,8 @@ func testBeside(t *testing.T, folder, stavren string) {
 	t.Run("first-boot data over HTTP", func(t *testing.T) {
 		gauge.look(t, "cloud-init is done", "cloud-init status --wait", "status: done")
 		gauge.look(t, "host name", "hostname", "gauge")
-		gauge.look(t, "where the data came from", "sudo cloud-init query subplatform", "seed-dir (dmi,http://10.44.7.2:"+address+")")
+		gauge.look(t, "where the data came from", "sudo cloud-init query subplatform",
+			"seed-dir (dmi,http://10.44.7.2:"+address+")")
 		if !strings.Contains(read(), "GET /gauge/user-data 200") {
 			t.Errorf("the server's log:\n%s", read())
 		}
@@ -337,7 +354,8 @@ func (m *machine) stop() {
 func (m *machine) ssh(run string) (string, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
-	c := exec.CommandContext(ctx, "ssh", "-F", filepath.Join(m.folder, "ssh_config"), "-o", "BatchMode=yes", "-o", "ConnectTimeout=10", m.name, run)
+	c := exec.CommandContext(ctx, "ssh", "-F", filepath.Join(m.folder, "ssh_config"), "-o", "BatchMode=yes", "-o",
+		"ConnectTimeout=10", m.name, run)
 	out, err := c.Output()
 	return strings.TrimRight(string(out), "\n"), err
 }
@@ -404,7 +422,8 @@ func serveRepository(t *testing.T) int {
 	folder := t.TempDir()
 	tree := filepath.Join(folder, "tide-tools")
 	for name, text := range map[string]string{
-		"DEBIAN/control":             "Package: tide-tools\nVersion: 1.0\nArchitecture: all\nMaintainer: Mira Holm <mira@skerry.example>\nDescription: tables for the boot test\n",
+		"DEBIAN/control": "Package: tide-tools\nVersion: 1.0\nArchitecture: all\n" +
+			"Maintainer: Mira Holm <mira@skerry.example>\nDescription: tables for the boot test\n",
 		"usr/share/tide-tools/table": "high water\n",
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(tree, name)), 0o755); err != nil {
@@ -423,7 +442,8 @@ func serveRepository(t *testing.T) int {
 	if err != nil {
 		t.Fatal(err)
 	}
-	write(t, filepath.Join(site, "Packages"), fmt.Sprintf("%sFilename: ./tide-tools.deb\nSize: %d\nSHA256: %x\n\n", control, len(data), sum))
+	write(t, filepath.Join(site, "Packages"), fmt.Sprintf("%sFilename: ./tide-tools.deb\nSize: %d\nSHA256: %x\n\n",
+		control, len(data), sum))
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

@@ -79,9 +79,11 @@ func acceptUnknown(t together) {
 		switch {
 		case !ok:
 			names := namesOf(t.book, func(entry rule) string { return entry.name })
-			r.report(at, "the rule %q does not exist, so it can't be accepted", name).remedy("%s", nearest.Remedy(name, names))
+			r.report(at, "the rule %q does not exist, so it can't be accepted", name).
+				remedy("%s", nearest.Remedy(name, names))
 		case known.severity == finding.Error && known.theme != targets:
-			r.report(at, "the rule %s is an error and can't be accepted", name).remedy("fix what breaks it, and remove this line")
+			r.report(at, "the rule %s is an error and can't be accepted", name).
+				remedy("fix what breaks it, and remove this line")
 		}
 	})
 }

@@ -13,7 +13,8 @@ func consoleRules() []rule {
 
 func consoleOpen(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	if m.Console.Kind == fleet.Graphical && !m.Console.Listen.IsLoopback() && m.Console.Password == "" {
-		r.report(finding.OfConsole(m, "listen"), "the console of machine %s listens on %v and asks for no password", m.Name, m.Console.Listen).
+		r.report(finding.OfConsole(m, "listen"), "the console of machine %s listens on %v and asks for no password",
+			m.Name, m.Console.Listen).
 			remedy("remove listen and connect over SSH, or add password: NAME of a secret")
 	}
 }

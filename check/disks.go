@@ -52,9 +52,11 @@ var systemFolders = []string{
 func mountHidesSystem(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, disk := range m.Disks {
 		if slices.Contains(systemFolders, disk.Mount) {
-			r.report(finding.OfDisk(m, disk, "mount"), "disk %s of machine %s is mounted on %s and hides the system's files there",
+			r.report(finding.OfDisk(m, disk, "mount"),
+				"disk %s of machine %s is mounted on %s and hides the system's files there",
 				disk.Name, m.Name, disk.Mount).
-				remedy("mount it on a folder of its own below, such as %s/%s", strings.TrimSuffix(disk.Mount, "/"), disk.Name)
+				remedy("mount it on a folder of its own below, such as %s/%s",
+					strings.TrimSuffix(disk.Mount, "/"), disk.Name)
 		}
 	}
 }
@@ -78,7 +80,8 @@ func labelLength(fileSystem string) int {
 func labelTooLong(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, disk := range m.Disks {
 		if limit := labelLength(disk.FileSystem); limit > 0 && len(disk.Label) > limit {
-			r.report(finding.OfDisk(m, disk, "label"), "the label %s of disk %s has %d characters; the limit of %s is %d",
+			r.report(finding.OfDisk(m, disk, "label"),
+				"the label %s of disk %s has %d characters; the limit of %s is %d",
 				disk.Label, disk.Name, len(disk.Label), disk.FileSystem, limit).
 				remedy("add a shorter label")
 		}
@@ -129,7 +132,8 @@ func busCannotBoot(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 func mediumBootsForever(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, medium := range m.Media {
 		if medium.BootFirst && !medium.Eject {
-			r.report(finding.OfMedium(m, medium, "boot_first"), "machine %s boots from %s every time", m.Name, medium.Name).
+			r.report(finding.OfMedium(m, medium, "boot_first"), "machine %s boots from %s every time", m.Name,
+				medium.Name).
 				remedy("add eject: true, or remove boot_first")
 		}
 	}

@@ -39,7 +39,8 @@ func openToWorld(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 		for entry, allow := range firewall.Allow {
 			isService := allow.Port.Protocol == fleet.TCP || allow.Port.Protocol == fleet.UDP
 			if isService && isFromAnyone(allow) && !allow.Port.IsEverything() && openSensitiveService(allow) == "" {
-				r.report(finding.OfAllowance(firewall, entry, "from"), "machine %s lets anyone connect to %v", m.Name, allow.Port).
+				r.report(finding.OfAllowance(firewall, entry, "from"), "machine %s lets anyone connect to %v", m.Name,
+					allow.Port).
 					remedy("accept it with a reason, or write from: with the addresses that need it")
 			}
 		}
@@ -73,7 +74,8 @@ func openSensitiveService(allow *fleet.Allowance) string {
 func everythingOpen(r reporter, f *fleet.Fleet) {
 	eachAllowance(f, func(firewall *fleet.Firewall, entry int, allow *fleet.Allowance) {
 		if isFromAnyone(allow) && allow.Port.IsEverything() {
-			r.report(finding.OfAllowance(firewall, entry, "port"), "firewall %s lets anyone connect to anything", firewall.Name).
+			r.report(finding.OfAllowance(firewall, entry, "port"), "firewall %s lets anyone connect to anything",
+				firewall.Name).
 				remedy("list the ports that have to be public")
 		}
 	})
@@ -98,7 +100,8 @@ func firewallRuleShadowed(r reporter, f *fleet.Fleet) {
 			// Of two equal entries, the later one is redundant.
 			if i != entry && includes(other, allow) && (i < entry || !includes(allow, other)) {
 				r.report(finding.OfAllowance(firewall, entry, fleet.Itself),
-					"this %v entry of firewall %s is redundant: another entry already allows it", allow.Port, firewall.Name).
+					"this %v entry of firewall %s is redundant: another entry already allows it", allow.Port,
+					firewall.Name).
 					remedy("remove it, or restrict the other one").
 					see(finding.OfAllowance(firewall, i, fleet.Itself), "already allowed here")
 				return
@@ -110,7 +113,8 @@ func firewallRuleShadowed(r reporter, f *fleet.Fleet) {
 // includes reports whether one entry allows everything that another allows.
 func includes(wide, narrow *fleet.Allowance) bool {
 	samePorts := wide.Port.Protocol == fleet.AnyProtocol ||
-		wide.Port.Protocol == narrow.Port.Protocol && wide.Port.First <= narrow.Port.First && narrow.Port.Last <= wide.Port.Last
+		wide.Port.Protocol == narrow.Port.Protocol && wide.Port.First <= narrow.Port.First &&
+			narrow.Port.Last <= wide.Port.Last
 	if !samePorts || isFromAnyone(narrow) && !isFromAnyone(wide) {
 		return false
 	}
@@ -153,7 +157,8 @@ func firewallShutsLoginOut(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 		login = remoteDesktopPort
 	}
 	if isBehindFirewall(f, m) && !f.FirewallMentions(m, fleet.TCP, login) {
-		r.report(finding.OfMachine(m, "firewall"), "no firewall of machine %s allows port %d, which people log in through", m.Name, login).
+		r.report(finding.OfMachine(m, "firewall"),
+			"no firewall of machine %s allows port %d, which people log in through", m.Name, login).
 			remedy("allow it from the addresses that you log in from")
 	}
 }
@@ -164,10 +169,12 @@ func portStoppedByFirewall(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	}
 	for _, port := range m.Ports {
 		// Logging in has a rule of its own.
-		if port.Machine == sshPort || port.Machine == remoteDesktopPort || f.FirewallMentions(m, port.Protocol, port.Machine) {
+		if port.Machine == sshPort || port.Machine == remoteDesktopPort ||
+			f.FirewallMentions(m, port.Protocol, port.Machine) {
 			continue
 		}
-		r.report(finding.OfPort(m, port, "machine"), "port %s of machine %s leads to %d/%s, which no firewall of the machine allows",
+		r.report(finding.OfPort(m, port, "machine"),
+			"port %s of machine %s leads to %d/%s, which no firewall of the machine allows",
 			port.Name, m.Name, port.Machine, port.Protocol).
 			remedy("allow it in a firewall, or accept this if the port is only for the laptop")
 	}

@@ -39,7 +39,8 @@ func isUnsigned(family string) bool {
 func secureBootUnsigned(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	system, ok := systemOf(f, m)
 	if ok && m.Firmware.SecureBoot && m.Firmware.Kind == fleet.UEFI && isUnsigned(system.Family.Name) {
-		r.report(finding.OfFirmware(m, "secure_boot"), "machine %s asks for secure boot, but %s is not signed", m.Name, system.Title).
+		r.report(finding.OfFirmware(m, "secure_boot"), "machine %s asks for secure boot, but %s is not signed", m.Name,
+			system.Title).
 			remedy("remove secure_boot")
 	}
 }

@@ -29,7 +29,8 @@ func firstBootRules() []rule {
 func scriptNotParsed(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	for _, s := range m.FirstBoot.Scripts {
 		if parsed := r.scripts.parsed(f, m, s); parsed.fault != "" {
-			r.report(finding.OfScriptLine(m, s, parsed.line, parsed.column), "script %s does not parse: %s", s.Name, parsed.fault).
+			r.report(finding.OfScriptLine(m, s, parsed.line, parsed.column), "script %s does not parse: %s", s.Name,
+				parsed.fault).
 				remedy("correct it, or name its interpreter in the first line if it isn't POSIX sh")
 		}
 	}
@@ -39,7 +40,8 @@ func scriptWaitsForAnswer(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	for _, s := range m.FirstBoot.Scripts {
 		for _, c := range r.scripts.parsed(f, m, s).commands {
 			if why, remedy := waits(c); why != "" {
-				r.report(finding.OfScriptLine(m, s, c.line, c.column), "script %s waits for an answer at first boot: %s", s.Name, why).
+				r.report(finding.OfScriptLine(m, s, c.line, c.column),
+					"script %s waits for an answer at first boot: %s", s.Name, why).
 					remedy("%s", remedy)
 			}
 		}
@@ -72,7 +74,8 @@ func scriptWithNeedlessSudo(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	for _, s := range m.FirstBoot.Scripts {
 		for _, c := range r.scripts.parsed(f, m, s).commands {
 			if c.sudo && s.RunAs == fleet.DefaultRunAs {
-				r.report(finding.OfScriptLine(m, s, c.line, c.column), "script %s uses sudo but already runs as the administrator", s.Name).
+				r.report(finding.OfScriptLine(m, s, c.line, c.column),
+					"script %s uses sudo but already runs as the administrator", s.Name).
 					remedy("remove sudo")
 			}
 		}
@@ -143,7 +146,8 @@ func scriptNotRepeatable(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 		}
 		for _, c := range r.scripts.parsed(f, m, s).commands {
 			if !c.guarded && worksOnce(c.name()) {
-				r.report(finding.OfScriptLine(m, s, c.line, c.column), "script %s runs at every boot, but %s only works once", s.Name, c.name()).
+				r.report(finding.OfScriptLine(m, s, c.line, c.column),
+					"script %s runs at every boot, but %s only works once", s.Name, c.name()).
 					remedy("check first whether it exists, or write when: once")
 			}
 		}
@@ -208,13 +212,15 @@ func ownerNotMade(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	const remedy = "define the user, or accept this if a package creates the account"
 	for _, file := range m.FirstBoot.Files {
 		if user, _, _ := strings.Cut(file.Owner, ":"); !exists(user) {
-			r.report(finding.OfFile(m, file, "owner"), "%s belongs to %s, but machine %s has no such user", file.Path, user, m.Name).
+			r.report(finding.OfFile(m, file, "owner"), "%s belongs to %s, but machine %s has no such user", file.Path,
+				user, m.Name).
 				remedy(remedy)
 		}
 	}
 	for _, s := range m.FirstBoot.Scripts {
 		if !exists(s.RunAs) {
-			r.report(finding.OfScript(m, s, "run_as"), "script %s runs as %s, but machine %s has no such user", s.Name, s.RunAs, m.Name).
+			r.report(finding.OfScript(m, s, "run_as"), "script %s runs as %s, but machine %s has no such user", s.Name,
+				s.RunAs, m.Name).
 				remedy(remedy)
 		}
 	}

@@ -12,17 +12,21 @@ import (
 
 // TestHere compares one fleet with hosts that differ in one thing each.
 func TestHere(t *testing.T) {
-	text := strings.Replace(withBase("  a: {image: bookworm, ports: {web: {host: 8080, machine: 80}}, console: {kind: graphical, port: 5901}}\n"),
+	text := strings.Replace(withBase("  a: {image: bookworm, ports: {web: {host: 8080, machine: 80}}, console: "+
+		"{kind: graphical, port: 5901}}\n"),
 		"file: images/debian-12.qcow2}", "file: images/debian-12.qcow2, sha256: \""+strings.Repeat("0f", 32)+"\"}", 1)
-	text = strings.Replace(text, "quay: {mode: nat, subnet: 10.44.7.0/24}", "quay: {mode: nat, subnet: 10.44.7.0/24}\n  shore: {mode: bridged, bridge: br0}", 1)
+	text = strings.Replace(text, "quay: {mode: nat, subnet: 10.44.7.0/24}",
+		"quay: {mode: nat, subnet: 10.44.7.0/24}\n  shore: {mode: bridged, bridge: br0}", 1)
 	text = strings.Replace(text, "kits: [base], ports", "kits: [base], nics: {quay: {}, shore: {}}, ports", 1)
 	f := loaded(t, text)
 	f.Key("ops").File = "keys/ops.pub"
 	sound := func() *fleet.Host {
 		return &fleet.Host{
-			CPUs: 4, MemoryFree: 8 * fleet.GiB, Bridges: []string{"br0"}, Subnets: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")},
-			Tools: map[string]bool{"qemu-img": true}, Room: 100 * fleet.GiB, RoomAt: "/srv",
-			Images:      map[string]fleet.HostImage{"bookworm": {Path: "images/debian-12.qcow2", VirtualSize: 2 * fleet.GiB, SHA256: strings.Repeat("0f", 32)}},
+			CPUs: 4, MemoryFree: 8 * fleet.GiB, Bridges: []string{"br0"},
+			Subnets: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")},
+			Tools:   map[string]bool{"qemu-img": true}, Room: 100 * fleet.GiB, RoomAt: "/srv",
+			Images: map[string]fleet.HostImage{"bookworm": {Path: "images/debian-12.qcow2",
+				VirtualSize: 2 * fleet.GiB, SHA256: strings.Repeat("0f", 32)}},
 			PrivateKeys: map[string]fs.FileMode{"keys/ops": 0o600},
 		}
 	}
@@ -37,15 +41,18 @@ func TestHere(t *testing.T) {
 		{func(h *fleet.Host) { h.MemoryFree = fleet.MiB }, "host-memory-short"},
 		{func(h *fleet.Host) { h.MemoryFree = 0 }, ""}, // unknown
 		{func(h *fleet.Host) { h.Room = 10*fleet.GiB - 1 }, "host-disk-short"},
-		{func(h *fleet.Host) { h.Images["bookworm"] = fleet.HostImage{Missing: "there is no such file"} }, "host-image-missing"},
+		{func(h *fleet.Host) { h.Images["bookworm"] = fleet.HostImage{Missing: "there is no such file"} },
+			"host-image-missing"},
 		{func(h *fleet.Host) { h.Images["bookworm"] = fleet.HostImage{SHA256: "00"} }, "host-image-checksum-wrong"},
 		{func(h *fleet.Host) { f.Images[0].SHA256 = "" }, "image-without-checksum"},
 		{func(h *fleet.Host) { f.Images[0].SHA256 = strings.Repeat("0f", 32) }, ""},
-		{func(h *fleet.Host) { h.Images["bookworm"] = fleet.HostImage{VirtualSize: 11 * fleet.GiB} }, "image-larger-than-disk"},
+		{func(h *fleet.Host) { h.Images["bookworm"] = fleet.HostImage{VirtualSize: 11 * fleet.GiB} },
+			"image-larger-than-disk"},
 		{func(h *fleet.Host) { h.PrivateKeys["keys/ops"] = 0o644 }, "private-key-mode"},
 		{func(h *fleet.Host) { h.PrivateKeys["keys/ops"] = 0o400 }, ""},
 		{func(h *fleet.Host) { h.Bridges = nil }, "host-bridge-missing"},
-		{func(h *fleet.Host) { h.Subnets = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")} }, "subnet-clashes-with-host"},
+		{func(h *fleet.Host) { h.Subnets = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")} },
+			"subnet-clashes-with-host"},
 		{func(h *fleet.Host) { h.Virtualisation = "there is no /dev/kvm" }, "host-emulates"},
 		{func(h *fleet.Host) { h.Tools["qemu-img"] = false }, "host-tool-missing"},
 	} {

@@ -56,7 +56,8 @@ func imageWithoutID(r reporter, f *fleet.Fleet) {
 	for _, platform := range f.Platforms {
 		for _, image := range f.Images {
 			if r.used(f).Images[image.Name] && !hasPair(image.IDs, platform.Name) {
-				r.report(finding.OfImage(image, "ids"), "image %s does not say what %s calls it", image.Name, platform.Name).
+				r.report(finding.OfImage(image, "ids"), "image %s does not say what %s calls it", image.Name,
+					platform.Name).
 					remedy("add ids: {%s: …}, or accept this if its machines never go there", platform.Name)
 			}
 		}

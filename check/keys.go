@@ -139,7 +139,8 @@ func keySharedByPeople(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 				holder[name] = user
 				continue
 			}
-			r.report(finding.OfUserItem(m, user, "keys", name), "users %s and %s of machine %s log in with the same key %s",
+			r.report(finding.OfUserItem(m, user, "keys", name),
+				"users %s and %s of machine %s log in with the same key %s",
 				first.Name, user.Name, m.Name, name).
 				remedy("give each a key of their own")
 		}

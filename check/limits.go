@@ -67,7 +67,8 @@ func overHostCPUs(t together) {
 	t.eachLimit(true, func(r reporter, limit *fleet.Limit, all demand) {
 		if limit.CPUs > 0 && (all.mostCPUs > limit.CPUs || all.cpus > 4*limit.CPUs) {
 			r.report(finding.OfLimit(limit, "cpus"),
-				"the machines have %d virtual processors, the largest machine %d; the host has %d", all.cpus, all.mostCPUs, limit.CPUs).
+				"the machines have %d virtual processors, the largest machine %d; the host has %d", all.cpus,
+				all.mostCPUs, limit.CPUs).
 				remedy("give machines fewer cpus")
 		}
 	})
@@ -80,15 +81,18 @@ func overQuota(t together) {
 			needed, limit int64
 			need, quota   string
 		}{
-			{"machines", int64(all.machines), int64(limit.Machines), fmt.Sprintf("%d machines", all.machines), fmt.Sprint(limit.Machines)},
+			{"machines", int64(all.machines), int64(limit.Machines), fmt.Sprintf("%d machines", all.machines),
+				fmt.Sprint(limit.Machines)},
 			{"cpus", int64(all.cpus), int64(limit.CPUs), fmt.Sprintf("%d cpus", all.cpus), fmt.Sprint(limit.CPUs)},
-			{"memory", int64(all.memory), int64(limit.Memory), readable(all.memory) + " of memory", limit.Memory.String()},
+			{"memory", int64(all.memory), int64(limit.Memory), readable(all.memory) + " of memory",
+				limit.Memory.String()},
 			{"disk", int64(all.disk), int64(limit.Disk), readable(all.disk) + " of disk", limit.Disk.String()},
 			{"public_addresses", int64(all.addresses), int64(limit.PublicAddresses),
 				fmt.Sprintf("%d public addresses", all.addresses), fmt.Sprint(limit.PublicAddresses)},
 		} {
 			if quota.limit > 0 && quota.needed > quota.limit {
-				r.report(finding.OfLimit(limit, quota.key), "the fleet needs %s on %s; the quota is %s", quota.need, limit.Name, quota.quota).
+				r.report(finding.OfLimit(limit, quota.key), "the fleet needs %s on %s; the quota is %s", quota.need,
+					limit.Name, quota.quota).
 					remedy("ask for less, or have the quota raised first")
 			}
 		}

@@ -31,7 +31,8 @@ func unknownSystem(r reporter, f *fleet.Fleet) {
 	for _, image := range f.Images {
 		if _, ok := catalog.Find(f, image.OS); !ok {
 			known := namesOf(catalog.Systems(), func(s catalog.System) string { return s.Name })
-			r.report(finding.OfImage(image, "os"), "image %s has system %q, which is not in the list", image.Name, image.OS).
+			r.report(finding.OfImage(image, "os"), "image %s has system %q, which is not in the list", image.Name,
+				image.OS).
 				remedy("%s", nearest.Remedy(image.OS, known))
 		}
 	}
@@ -41,7 +42,8 @@ func unknownNetwork(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	for _, nic := range m.NICs {
 		if f.Network(nic.Network) == nil {
 			known := namesOf(f.Networks, func(n *fleet.Network) string { return n.Name })
-			r.report(finding.OfNIC(m, nic, "network"), "machine %s is on network %q, which is not defined", m.Name, nic.Network).
+			r.report(finding.OfNIC(m, nic, "network"), "machine %s is on network %q, which is not defined", m.Name,
+				nic.Network).
 				remedy("%s", suggest(nic.Network, "networks", known))
 		}
 	}
@@ -65,7 +67,8 @@ func unknownFirewall(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	for _, name := range m.Firewall {
 		if f.Firewall(name) == nil {
 			known := namesOf(f.Firewalls, func(w *fleet.Firewall) string { return w.Name })
-			r.report(finding.OfMachineItem(m, "firewall", name), "machine %s uses firewall %q, which is not defined", m.Name, name).
+			r.report(finding.OfMachineItem(m, "firewall", name), "machine %s uses firewall %q, which is not defined",
+				m.Name, name).
 				remedy("%s", suggest(name, "firewalls", known))
 		}
 	}
@@ -75,7 +78,8 @@ func unknownSecret(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	report := func(at finding.Location, whose string) {
 		known := namesOf(f.Secrets, func(s *fleet.Secret) string { return s.Name })
 		r.report(at, "the password of %s does not name a defined secret", whose).
-			remedy("define under secrets where to read the password from, and write the secret's name here, never the password; %s",
+			remedy("define under secrets where to read the password from, and write the secret's name here, never "+
+				"the password; %s",
 				nearest.Remedy("", known)).
 			secret()
 	}

@@ -33,7 +33,8 @@ func addressOutsideSubnet(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 		if network == nil || !network.Subnet.IsValid() || nic.DHCP() || network.Subnet.Contains(nic.Address) {
 			continue
 		}
-		r.report(finding.OfNIC(m, nic, "address"), "the address %v of machine %s is outside %v, the subnet of network %s",
+		r.report(finding.OfNIC(m, nic, "address"),
+			"the address %v of machine %s is outside %v, the subnet of network %s",
 			nic.Address, m.Name, network.Subnet, network.Name).
 			remedy("write an address of that subnet, or leave it out to get one by DHCP").
 			see(finding.OfNetwork(network, "subnet"), "the subnet")
@@ -119,7 +120,8 @@ func subnetsOverlap(t together) {
 	// Two subnets are disjoint or one contains the other. In this order, a subnet
 	// follows those that contain it.
 	slices.SortStableFunc(claims, func(a, b claim) int {
-		return cmp.Or(a.network.Subnet.Addr().Compare(b.network.Subnet.Addr()), cmp.Compare(a.network.Subnet.Bits(), b.network.Subnet.Bits()))
+		return cmp.Or(a.network.Subnet.Addr().Compare(b.network.Subnet.Addr()),
+			cmp.Compare(a.network.Subnet.Bits(), b.network.Subnet.Bits()))
 	})
 	var containing []claim
 	for _, inner := range claims {
@@ -160,10 +162,12 @@ const (
 
 func subnetUnfit(r reporter, f *fleet.Fleet) {
 	for _, network := range f.Networks {
-		if !network.Subnet.IsValid() || hasUsualSize(network.Subnet) || network.Subnet.Addr().Is6() && network.Mode != fleet.NAT {
+		if !network.Subnet.IsValid() || hasUsualSize(network.Subnet) ||
+			network.Subnet.Addr().Is6() && network.Mode != fleet.NAT {
 			continue
 		}
-		r.report(finding.OfNetwork(network, "subnet"), "network %s can't have the subnet %v", network.Name, network.Subnet).
+		r.report(finding.OfNetwork(network, "subnet"), "network %s can't have the subnet %v", network.Name,
+			network.Subnet).
 			remedy("write an IPv4 subnet from /%d to /%d", shortestPrefix, longestPrefix)
 	}
 }
@@ -201,11 +205,13 @@ func publicAddressUnroutable(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 		return
 	}
 	for _, nic := range m.NICs {
-		if network := f.Network(nic.Network); network == nil || network.Mode == fleet.NAT || network.Mode == fleet.Bridged {
+		if network := f.Network(nic.Network); network == nil || network.Mode == fleet.NAT ||
+			network.Mode == fleet.Bridged {
 			return
 		}
 	}
-	r.report(finding.OfMachine(m, "public_address"), "machine %s asks for a public address, but none of its networks leads out", m.Name).
+	r.report(finding.OfMachine(m, "public_address"),
+		"machine %s asks for a public address, but none of its networks leads out", m.Name).
 		remedy("put it on a nat or bridged network as well")
 }
 
@@ -239,7 +245,8 @@ func primaryTwice(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 		case first == nil:
 			first = nic
 		default:
-			r.report(finding.OfNIC(m, nic, "primary"), "interfaces %s and %s of machine %s are both primary", first.Name, nic.Name, m.Name).
+			r.report(finding.OfNIC(m, nic, "primary"), "interfaces %s and %s of machine %s are both primary",
+				first.Name, nic.Name, m.Name).
 				remedy("keep primary on one of them").
 				see(finding.OfNIC(m, first, "primary"), "the other one")
 		}
@@ -256,7 +263,8 @@ func dnsNameTwice(t together) {
 				return
 			}
 			if earlier.Name != m.Name {
-				t.of(f, m).report(finding.OfMachineItem(m, "names", name), "machines %s and %s both have the DNS name %s", m.Name, earlier.Name, name).
+				t.of(f, m).report(finding.OfMachineItem(m, "names", name),
+					"machines %s and %s both have the DNS name %s", m.Name, earlier.Name, name).
 					remedy("remove the name from one of them").
 					see(finding.OfMachineItem(earlier, "names", name), "claimed here first")
 			}
@@ -273,7 +281,8 @@ func noWayIn(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 		return
 	}
 	for _, nic := range m.NICs {
-		if network := f.Network(nic.Network); network == nil || network.Mode == fleet.Bridged || network.Mode == fleet.HostOnly {
+		if network := f.Network(nic.Network); network == nil || network.Mode == fleet.Bridged ||
+			network.Mode == fleet.HostOnly {
 			return
 		}
 	}

@@ -51,8 +51,10 @@ func portClaimedTwice(t together) {
 		}
 		for _, other := range listeners[socket] {
 			if conflict(self.address, other.address) {
-				t.of(f, self.machine).report(self.location(), "host port %d/%s is claimed by %s of machine %s (on %v) and %s of machine %s (on %v)",
-					socket.number, socket.protocol, self.name(), self.machine.Name, self.address, other.name(), other.machine.Name, other.address).
+				t.of(f, self.machine).report(self.location(),
+					"host port %d/%s is claimed by %s of machine %s (on %v) and %s of machine %s (on %v)",
+					socket.number, socket.protocol, self.name(), self.machine.Name, self.address, other.name(),
+					other.machine.Name, other.address).
 					remedy("give one of them another host port, or write auto to get a free one").
 					see(other.location(), "claimed here first")
 				break
@@ -87,7 +89,8 @@ func conflict(a, b netip.Addr) bool {
 func portRangeExhausted(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, port := range m.Ports {
 		if port.Host == 0 {
-			r.report(finding.OfPort(m, port, "host"), "no host port is left for port %s of machine %s", port.Name, m.Name).
+			r.report(finding.OfPort(m, port, "host"), "no host port is left for port %s of machine %s", port.Name,
+				m.Name).
 				remedy("choose a number yourself, or forward fewer ports")
 		}
 	}
@@ -96,7 +99,8 @@ func portRangeExhausted(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 func portBelowLimit(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, port := range m.Ports {
 		if port.Host > 0 && port.Host < 1024 {
-			r.report(finding.OfPort(m, port, "host"), "host port %d of machine %s is below 1024, where only the administrator may listen",
+			r.report(finding.OfPort(m, port, "host"),
+				"host port %d of machine %s is below 1024, where only the administrator may listen",
 				port.Host, m.Name).
 				remedy("choose one from 1024 up, or write host: auto")
 		}
@@ -106,7 +110,8 @@ func portBelowLimit(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 func portInOutgoingRange(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, port := range m.Ports {
 		if port.Host >= fleet.FirstOutgoingPort && port.Host <= fleet.LastOutgoingPort {
-			r.report(finding.OfPort(m, port, "host"), "host port %d of machine %s may be taken by an outgoing connection of the host",
+			r.report(finding.OfPort(m, port, "host"),
+				"host port %d of machine %s may be taken by an outgoing connection of the host",
 				port.Host, m.Name).
 				remedy("choose one below %d, or write host: auto", fleet.FirstOutgoingPort)
 		}
@@ -116,7 +121,8 @@ func portInOutgoingRange(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 func portListensToAll(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, port := range m.Ports {
 		if name := sensitiveService(port.Machine); name != "" && port.Listen.IsUnspecified() {
-			r.report(finding.OfPort(m, port, "listen"), "port %s of machine %s leads to %s and listens on %v", port.Name, m.Name, name, port.Listen).
+			r.report(finding.OfPort(m, port, "listen"), "port %s of machine %s leads to %s and listens on %v",
+				port.Name, m.Name, name, port.Listen).
 				remedy("remove listen to accept connections from this host only, or name one address")
 		}
 	}

@@ -30,7 +30,8 @@ type bracket struct {
 }
 
 func parsePowerShell(text string) *script {
-	p := &powerShell{text: []rune(strings.TrimPrefix(text, "\uFEFF")), line: 1, column: 1, script: &script{shell: true}, starts: true}
+	p := &powerShell{text: []rune(strings.TrimPrefix(text, "\uFEFF")), line: 1, column: 1, script: &script{shell: true},
+		starts: true}
 	for p.at < len(p.text) && p.script.fault == "" {
 		p.step()
 	}
@@ -223,7 +224,8 @@ func (p *powerShell) bare() {
 	}
 	p.starts = false
 	if first := p.text[start]; unicode.IsLetter(first) {
-		p.script.commands = append(p.script.commands, command{words: []string{strings.ToLower(word)}, line: line, column: column, fed: p.fed})
+		p.script.commands = append(p.script.commands, command{words: []string{strings.ToLower(word)}, line: line,
+			column: column, fed: p.fed})
 		p.continues = true
 	} else {
 		p.continues = false
@@ -247,10 +249,12 @@ func (p *powerShell) word(word string) {
 func powerShellWaits(c command) (why, remedy string) {
 	switch name := c.name(); name {
 	case "read-host":
-		return "Read-Host takes a line from a keyboard that isn't there", "write the value into the script, or read it from a file with Get-Content"
+		return "Read-Host takes a line from a keyboard that isn't there",
+			"write the value into the script, or read it from a file with Get-Content"
 	case "get-credential":
 		if !c.has("-credential") {
-			return "Get-Credential asks for a name and a password", "build one with New-Object System.Management.Automation.PSCredential"
+			return "Get-Credential asks for a name and a password",
+				"build one with New-Object System.Management.Automation.PSCredential"
 		}
 	case "pause", "choice", "choice.exe", "out-gridview", "ogv", "show-command":
 		return name + " waits for a key press", "remove it"

@@ -12,13 +12,16 @@ import (
 // of it, as "LINE:COLUMN rule: message".
 func windowsFindings(text string) []string {
 	m := &fleet.Machine{Name: "ferry-desk", Image: "pier", FirstBoot: &fleet.FirstBoot{Scripts: []*fleet.Script{{
-		Name: "pier", Content: fleet.Content{Text: text, Block: true, TextPlace: fleet.Place{File: "x.stavren.yaml", Line: 1, Column: 1}}}}}}
-	f := &fleet.Fleet{Name: "tide-office", Images: []*fleet.Image{{Name: "pier", OS: "windows-server-2025"}}, Machines: []*fleet.Machine{m}}
+		Name: "pier", Content: fleet.Content{Text: text, Block: true,
+			TextPlace: fleet.Place{File: "x.stavren.yaml", Line: 1, Column: 1}}}}}}
+	f := &fleet.Fleet{Name: "tide-office", Images: []*fleet.Image{{Name: "pier", OS: "windows-server-2025"}},
+		Machines: []*fleet.Machine{m}}
 	f.Complete()
 	var found []string
 	for _, finding := range check.Run(check.Options{}, f) {
 		if strings.HasPrefix(finding.Rule, "script-") {
-			found = append(found, strings.TrimPrefix(finding.Place.String(), "x.stavren.yaml:")+" "+finding.Rule+": "+finding.Message)
+			found = append(found, strings.TrimPrefix(finding.Place.String(),
+				"x.stavren.yaml:")+" "+finding.Rule+": "+finding.Message)
 		}
 	}
 	return found
@@ -26,7 +29,8 @@ func windowsFindings(text string) []string {
 
 func TestPowerShell(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
-		{"$name = Read-Host 'Name'\n", "1:9 script-waits-for-answer: script pier waits for an answer at first boot: Read-Host"},
+		{"$name = Read-Host 'Name'\n", "1:9 script-waits-for-answer: script pier waits for an answer at first " +
+			"boot: Read-Host"},
 		{"Write-Output \"$(Read-Host)\"\n", "1:17 script-waits-for-answer"},
 		{"Install-Module Tides\n", "1:1 script-waits-for-answer"},
 		{"if ($x) {\n  Remove-Item C:\\tides -Confirm\n}\n", "2:3 script-waits-for-answer"},
@@ -56,7 +60,8 @@ func TestPowerShellIsQuiet(t *testing.T) {
 		"$map = @{ a = 1; 'b' = @(1, 2) }\nforeach ($k in $map.Keys) { Write-Output \"$k\" }\n",
 		"Install-WindowsFeature -Name Web-Server `\n  -IncludeManagementTools\n",
 		"Install-Module Tides -Force\r\ntry { Get-Item x } catch { Write-Warning $_ }\r\n",
-		"New-Item -Path 'HKLM:\\Software\\Tide' -Force | Out-Null\n[Environment]::SetEnvironmentVariable('TIDE', '1', 'Machine')\n",
+		"New-Item -Path 'HKLM:\\Software\\Tide' -Force | Out-Null\n" +
+			"[Environment]::SetEnvironmentVariable('TIDE', '1', 'Machine')\n",
 		"@echo off\npause\n",
 		"function Read-Tide { param([string]$Gauge = 'reef') return $Gauge }\nRead-Tide -Gauge 'pier'\n",
 	} {

@@ -17,7 +17,8 @@ func shareRules() []rule {
 func shareOfHome(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, share := range m.Shares {
 		if holdsKeys(share.Host) {
-			r.report(finding.OfShare(m, share, "host"), "machine %s gets the folder %s, which holds private keys", m.Name, share.Host).
+			r.report(finding.OfShare(m, share, "host"), "machine %s gets the folder %s, which holds private keys",
+				m.Name, share.Host).
 				remedy("share a folder below it that holds only what the machine needs")
 		}
 	}

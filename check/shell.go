@@ -56,7 +56,8 @@ func (c command) has(words ...string) bool {
 // hasShort reports whether a letter is in a group of short options, such as -qy.
 func (c command) hasShort(letter string) bool {
 	for _, argument := range c.words[1:] {
-		if strings.HasPrefix(argument, "-") && !strings.HasPrefix(argument, "--") && strings.Contains(argument, letter) {
+		if strings.HasPrefix(argument, "-") && !strings.HasPrefix(argument, "--") &&
+			strings.Contains(argument, letter) {
 			return true
 		}
 	}
@@ -97,7 +98,8 @@ func (s *scripts) parsed(f *fleet.Fleet, m *fleet.Machine, of *fleet.Script) *sc
 		return &script{} // for cmd, which nothing here reads
 	}
 	parse, key := s.parseShell, of.Text
-	if windows || strings.HasSuffix(of.File, ".ps1") || strings.HasPrefix(first, "#!") && strings.Contains(first, "pwsh") {
+	if windows || strings.HasSuffix(of.File, ".ps1") ||
+		strings.HasPrefix(first, "#!") && strings.Contains(first, "pwsh") {
 		parse, key = parsePowerShell, "PowerShell\x00"+of.Text
 	}
 	known := s.known[key]
@@ -284,7 +286,8 @@ func (w *walker) call(call *syntax.CallExpr, fed bool) {
 	}
 	at := call.Args[0].Pos()
 	w.script.commands = append(w.script.commands, command{
-		words: words, line: int(at.Line()), column: int(at.Col()), fed: fed, environment: environment, sudo: sudo, guarded: w.guards > 0,
+		words: words, line: int(at.Line()), column: int(at.Col()), fed: fed, environment: environment, sudo: sudo,
+		guarded: w.guards > 0,
 	})
 }
 
@@ -324,7 +327,8 @@ func unwrap(words []string, environment map[string]string) []string {
 	for len(words) > 0 {
 		name := path.Base(words[0])
 		takesWord, wraps := wrappers[name]
-		asks := name == "command" && len(words) > 1 && strings.ContainsAny(words[1], "vV") && strings.HasPrefix(words[1], "-")
+		asks := name == "command" && len(words) > 1 && strings.ContainsAny(words[1], "vV") &&
+			strings.HasPrefix(words[1], "-")
 		if !wraps || asks {
 			words[0] = name
 			return words

@@ -35,7 +35,8 @@ func hostPortInUse(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	look := func(protocol fleet.Protocol, number int, at finding.Location) {
 		inUse := func(s fleet.Socket) bool { return s.Protocol == protocol && s.Port == number }
 		if slices.ContainsFunc(host.Listening, inUse) {
-			r.report(at, "machine %s needs port %d/%s, which another program on this host is using", m.Name, number, protocol).
+			r.report(at, "machine %s needs port %d/%s, which another program on this host is using", m.Name, number,
+				protocol).
 				remedy("find the program with `ss -lnp 'sport = :%d'`, or write another port", number)
 		}
 	}
@@ -65,7 +66,8 @@ func (t together) host() *fleet.Host {
 func hostMemoryShort(t together) {
 	all := t.demand()
 	if host := t.host(); host != nil && host.MemoryFree > 0 && all.memory > host.MemoryFree {
-		t.reportFirst("the machines need %s of memory; this host has %s free", readable(all.memory), readable(host.MemoryFree)).
+		t.reportFirst("the machines need %s of memory; this host has %s free", readable(all.memory),
+			readable(host.MemoryFree)).
 			remedy("start fewer of them at once, or give them less")
 	}
 }
@@ -98,7 +100,8 @@ func (r reporter) eachHostImage(f *fleet.Fleet, visit func(*fleet.Image, fleet.H
 func hostImageMissing(r reporter, f *fleet.Fleet) {
 	r.eachHostImage(f, func(image *fleet.Image, found fleet.HostImage) {
 		if found.Missing != "" {
-			r.report(finding.OfImage(image, "file"), "image %s can't boot from %s: %s", image.Name, found.Path, found.Missing).
+			r.report(finding.OfImage(image, "file"), "image %s can't boot from %s: %s", image.Name, found.Path,
+				found.Missing).
 				remedy("put the image there, or write its path relative to the definition")
 		}
 	})
@@ -107,8 +110,10 @@ func hostImageMissing(r reporter, f *fleet.Fleet) {
 func hostImageChecksumWrong(r reporter, f *fleet.Fleet) {
 	r.eachHostImage(f, func(image *fleet.Image, found fleet.HostImage) {
 		if image.SHA256 != "" && found.SHA256 != "" && found.SHA256 != image.SHA256 {
-			r.report(finding.OfImage(image, "sha256"), "%s, the file of image %s, has the checksum %s", found.Path, image.Name, found.SHA256).
-				remedy("fetch the image again and compare it with its makers' list; change the line only if this is the image you want")
+			r.report(finding.OfImage(image, "sha256"), "%s, the file of image %s, has the checksum %s", found.Path,
+				image.Name, found.SHA256).
+				remedy("fetch the image again and compare it with its makers' list; change the line only if this " +
+					"is the image you want")
 		}
 	})
 }
@@ -116,7 +121,8 @@ func hostImageChecksumWrong(r reporter, f *fleet.Fleet) {
 func imageWithoutChecksum(r reporter, f *fleet.Fleet) {
 	r.eachHostImage(f, func(image *fleet.Image, found fleet.HostImage) {
 		if found.Missing == "" && image.SHA256 == "" {
-			r.report(finding.OfImage(image, "file"), "image %s has no checksum to compare %s with", image.Name, found.Path).
+			r.report(finding.OfImage(image, "file"), "image %s has no checksum to compare %s with", image.Name,
+				found.Path).
 				remedy("add sha256: with the checksum that its makers publish")
 		}
 	})
@@ -141,7 +147,8 @@ func privateKeyMode(r reporter, f *fleet.Fleet) {
 	for _, key := range f.Keys {
 		for private, mode := range r.options.Host.PrivateKeys {
 			if key.File == private+".pub" && mode&0o077 != 0 {
-				r.report(finding.OfKey(key), "the private key %s has mode %s, so SSH refuses it", private, fleet.FormatMode(mode)).
+				r.report(finding.OfKey(key), "the private key %s has mode %s, so SSH refuses it", private,
+					fleet.FormatMode(mode)).
 					remedy("run: chmod 600 %s", private)
 			}
 		}
@@ -153,8 +160,10 @@ func hostBridgeMissing(r reporter, f *fleet.Fleet) {
 		return
 	}
 	for _, network := range f.Networks {
-		if network.Mode == fleet.Bridged && network.Bridge != "" && !slices.Contains(r.options.Host.Bridges, network.Bridge) {
-			r.report(finding.OfNetwork(network, "bridge"), "network %s uses the bridge %s, which this host doesn't have", network.Name, network.Bridge).
+		if network.Mode == fleet.Bridged && network.Bridge != "" &&
+			!slices.Contains(r.options.Host.Bridges, network.Bridge) {
+			r.report(finding.OfNetwork(network, "bridge"),
+				"network %s uses the bridge %s, which this host doesn't have", network.Name, network.Bridge).
 				remedy("create the bridge, or name an existing one")
 		}
 	}
@@ -170,7 +179,8 @@ func subnetClashesWithHost(r reporter, f *fleet.Fleet) {
 		}
 		for _, own := range r.options.Host.Subnets {
 			if own.Overlaps(network.Subnet) {
-				r.report(finding.OfNetwork(network, "subnet"), "the subnet %v of network %s overlaps %v, which this host is on",
+				r.report(finding.OfNetwork(network, "subnet"),
+					"the subnet %v of network %s overlaps %v, which this host is on",
 					network.Subnet, network.Name, own).
 					remedy("write another subnet")
 				break

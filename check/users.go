@@ -34,13 +34,15 @@ func nobodyCanLogIn(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 			return
 		}
 	}
-	r.report(finding.OfMachine(m, "users"), "nobody can log in to machine %s: no user has a key, or a password with a way to use it", m.Name).
+	r.report(finding.OfMachine(m, "users"),
+		"nobody can log in to machine %s: no user has a key, or a password with a way to use it", m.Name).
 		remedy("add a user with keys: [NAME], or accept it with a reason")
 }
 
 func nobodyIsAdmin(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	isAdmin := func(u *fleet.User) bool { return u.Admin != fleet.NoAdmin }
-	if len(m.Users) == 0 || m.SSH.RootLogin != fleet.NoRootLogin || isWindows(f, m) || slices.ContainsFunc(m.Users, isAdmin) {
+	if len(m.Users) == 0 || m.SSH.RootLogin != fleet.NoRootLogin || isWindows(f, m) ||
+		slices.ContainsFunc(m.Users, isAdmin) {
 		return
 	}
 	r.report(finding.OfMachine(m, "users"), "no user of machine %s has administrator rights", m.Name).
@@ -50,7 +52,8 @@ func nobodyIsAdmin(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 func adminPasswordMissing(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, user := range m.Users {
 		if user.Admin == fleet.AdminWithPassword && user.Password == "" && user.PasswordHash == "" {
-			r.report(finding.OfUser(m, user, "admin"), "user %s of machine %s needs a password to act as administrator but has none",
+			r.report(finding.OfUser(m, user, "admin"),
+				"user %s of machine %s needs a password to act as administrator but has none",
 				user.Name, m.Name).
 				remedy("add password: NAME of a secret, or write admin: without-password")
 		}
@@ -87,7 +90,8 @@ func isSystemAccount(name string) bool {
 func userReserved(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, user := range m.Users {
 		if isSystemAccount(user.Name) {
-			r.report(finding.OfUser(m, user, fleet.Itself), "user %s of machine %s has the name of a system account", user.Name, m.Name).
+			r.report(finding.OfUser(m, user, fleet.Itself), "user %s of machine %s has the name of a system account",
+				user.Name, m.Name).
 				remedy("choose another name")
 		}
 	}
@@ -142,7 +146,8 @@ func isWeakHash(hash string) bool {
 func passwordHashWeak(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	for _, user := range m.Users {
 		if isWeakHash(user.PasswordHash) {
-			r.report(finding.OfUser(m, user, "password_hash"), "the password of user %s of machine %s has a weak hash", user.Name, m.Name).
+			r.report(finding.OfUser(m, user, "password_hash"), "the password of user %s of machine %s has a weak hash",
+				user.Name, m.Name).
 				remedy("make a new hash with `openssl passwd -6`, or name a secret under password").
 				secret()
 		}

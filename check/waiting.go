@@ -20,7 +20,8 @@ func waits(c command) (why, remedy string) {
 	}
 	switch name := c.name(); name {
 	case "read":
-		return "read takes a line from a keyboard that isn't there", "write the value into the script, or read it from a file with < FILE"
+		return "read takes a line from a keyboard that isn't there",
+			"write the value into the script, or read it from a file with < FILE"
 	case "vi", "vim", "nvim", "nano", "emacs", "pico", "ed", "joe", "mcedit":
 		if c.has("--batch", "-batch", "-es", "-s") {
 			return "", ""
@@ -34,7 +35,8 @@ func waits(c command) (why, remedy string) {
 		}
 	case "visudo":
 		if !c.has("-c", "--check") && !c.hasShort("c") {
-			return "visudo opens an editor", "write admin: for the user, or a file below /etc/sudoers.d under first_boot.files"
+			return "visudo opens an editor",
+				"write admin: for the user, or a file below /etc/sudoers.d under first_boot.files"
 		}
 	case "passwd":
 		if !c.has("-l", "-u", "-d", "-e", "-S", "--lock", "--unlock", "--delete", "--expire", "--status", "--stdin") {
@@ -48,7 +50,8 @@ func waits(c command) (why, remedy string) {
 	case "ssh-keygen":
 		return sshKeygenWaits(c)
 	case "dpkg-reconfigure":
-		if c.environment["DEBIAN_FRONTEND"] != "noninteractive" && !c.has("-fnoninteractive", "--frontend=noninteractive", "noninteractive") {
+		if c.environment["DEBIAN_FRONTEND"] != "noninteractive" &&
+			!c.has("-fnoninteractive", "--frontend=noninteractive", "noninteractive") {
 			return "dpkg-reconfigure asks questions", "add -f noninteractive"
 		}
 	case "openssl":
@@ -63,10 +66,12 @@ func waits(c command) (why, remedy string) {
 		if name == "parted" && (c.has("-s", "--script") || c.hasShort("s")) || c.has("-l", "--list") {
 			return "", ""
 		}
-		return name + " asks for its next step", "define the disk with filesystem and mount under disks, or use sfdisk or parted -s"
+		return name + " asks for its next step",
+			"define the disk with filesystem and mount under disks, or use sfdisk or parted -s"
 	case "cryptsetup":
 		if c.has("luksFormat") && !c.has("-q", "--batch-mode") {
-			return "cryptsetup luksFormat asks for a confirmation and a passphrase", "add --batch-mode and --key-file FILE"
+			return "cryptsetup luksFormat asks for a confirmation and a passphrase",
+				"add --batch-mode and --key-file FILE"
 		}
 	case "rm", "cp", "mv":
 		if c.has("-i", "--interactive") || c.hasShort("i") && !c.hasShort("f") {
@@ -138,7 +143,8 @@ func asks(short string, answers []string, verbs ...string) func(command) (why, r
 func aptAsks(c command) (why, remedy string) {
 	// Two q mean yes as well (apt-get(8)).
 	for _, argument := range c.words[1:] {
-		if argument == "-qq" || strings.HasPrefix(argument, "-q=2") || argument == "--yes" || argument == "--assume-yes" ||
+		if argument == "-qq" || strings.HasPrefix(argument, "-q=2") || argument == "--yes" ||
+			argument == "--assume-yes" ||
 			strings.HasPrefix(argument, "-s") || strings.Contains(argument, "APT::Get::Assume-Yes") {
 			return "", ""
 		}
@@ -149,7 +155,8 @@ func aptAsks(c command) (why, remedy string) {
 }
 
 func pkgAsks(c command) (why, remedy string) {
-	if answer := strings.ToLower(c.environment["ASSUME_ALWAYS_YES"]); answer == "yes" || answer == "true" || answer == "1" {
+	if answer := strings.ToLower(c.environment["ASSUME_ALWAYS_YES"]); answer == "yes" || answer == "true" ||
+		answer == "1" {
 		return "", ""
 	}
 	return asks("y", []string{"-y", "--yes"}, "install", "delete", "remove", "upgrade", "autoremove", "bootstrap")(c)

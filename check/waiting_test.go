@@ -135,7 +135,8 @@ func TestScriptsThatDoNotParse(t *testing.T) {
 // what people run at first boot. A file's name starts with its system.
 func TestRealisticScripts(t *testing.T) {
 	systems := map[string]string{
-		"debian": "debian-12", "redhat": "almalinux-10", "alpine": "alpine-3.23", "arch": "arch", "suse": "opensuse-leap-16.0", "freebsd": "freebsd-15",
+		"debian": "debian-12", "redhat": "almalinux-10", "alpine": "alpine-3.23", "arch": "arch",
+		"suse": "opensuse-leap-16.0", "freebsd": "freebsd-15",
 	}
 	files, err := filepath.Glob("testdata/scripts/*.sh")
 	if err != nil || len(files) < 30 {
@@ -147,8 +148,10 @@ func TestRealisticScripts(t *testing.T) {
 			t.Fatal(err)
 		}
 		system, _, _ := strings.Cut(filepath.Base(file), "-")
-		f := loaded(t, strings.Replace(withBase("  a: {image: bookworm, disks: {root: {size: 20GiB}}, resources: {memory: 2GiB}}\n"), "debian-12", systems[system], 1))
-		f.Machines[0].FirstBoot.Scripts = []*fleet.Script{{Name: "s", Content: fleet.Content{Text: string(data), File: file}}}
+		f := loaded(t, strings.Replace(withBase("  a: {image: bookworm, disks: {root: {size: 20GiB}}, resources: "+
+			"{memory: 2GiB}}\n"), "debian-12", systems[system], 1))
+		f.Machines[0].FirstBoot.Scripts = []*fleet.Script{{Name: "s",
+			Content: fleet.Content{Text: string(data), File: file}}}
 		f.Complete()
 		for _, found := range check.Run(today, f) {
 			t.Errorf("%s: %v", file, found)

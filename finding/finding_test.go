@@ -11,15 +11,18 @@ import (
 )
 
 func at(file string, line, column int32, rule string, severity finding.Severity) finding.Finding {
-	return finding.Finding{Rule: rule, Severity: severity, Location: finding.Location{Place: fleet.Place{File: file, Line: line, Column: column}}, Message: "m"}
+	return finding.Finding{Rule: rule, Severity: severity,
+		Location: finding.Location{Place: fleet.Place{File: file, Line: line, Column: column}}, Message: "m"}
 }
 
 func TestSort(t *testing.T) {
 	sorted := finding.Sort([]finding.Finding{
 		at("b", 1, 1, "r", finding.Error), at("a", 2, 1, "r", finding.Error), at("a", 1, 9, "r", finding.Error),
-		at("a", 1, 2, "s", finding.Advice), at("a", 1, 2, "t", finding.Error), at("a", 2, 1, "r", finding.Error), at("a", 1, 2, "r", finding.Error),
+		at("a", 1, 2, "s", finding.Advice), at("a", 1, 2, "t", finding.Error), at("a", 2, 1, "r", finding.Error),
+		at("a", 1, 2, "r", finding.Error),
 	})
-	want := []string{"a:1:2: error: r: m", "a:1:2: error: t: m", "a:1:2: advice: s: m", "a:1:9: error: r: m", "a:2:1: error: r: m", "b:1:1: error: r: m"}
+	want := []string{"a:1:2: error: r: m", "a:1:2: error: t: m", "a:1:2: advice: s: m", "a:1:9: error: r: m",
+		"a:2:1: error: r: m", "b:1:1: error: r: m"}
 	if len(sorted) != len(want) {
 		t.Fatalf("%d findings: %v", len(sorted), sorted)
 	}
@@ -37,7 +40,8 @@ func TestErrors(t *testing.T) {
 	}{
 		{finding.Errors{}, "no findings"},
 		{finding.Errors{at("a", 1, 1, "r", finding.Error)}, "a:1:1: error: r: m"},
-		{finding.Errors{at("a", 1, 1, "r", finding.Error), {Rule: "s"}, {Rule: "t"}}, "a:1:1: error: r: m (and 2 more)"},
+		{finding.Errors{at("a", 1, 1, "r", finding.Error), {Rule: "s"}, {Rule: "t"}},
+			"a:1:1: error: r: m (and 2 more)"},
 	} {
 		if got := c.errs.Error(); got != c.want {
 			t.Errorf("got %q, want %q", got, c.want)
@@ -52,14 +56,17 @@ func TestErrors(t *testing.T) {
 // TestSortKeepsTheGravest holds that one cause is told once, as the gravest that
 // it is called.
 func TestSortKeepsTheGravest(t *testing.T) {
-	got := finding.Sort([]finding.Finding{at("a", 1, 1, "r", finding.Warning), at("a", 1, 1, "s", finding.Error), at("a", 1, 1, "r", finding.Error), at("a", 1, 2, "r", finding.Warning)})
-	if len(got) != 3 || got[0].Rule != "r" || got[0].Severity != finding.Error || got[1].Rule != "s" || got[2].Place.Column != 2 {
+	got := finding.Sort([]finding.Finding{at("a", 1, 1, "r", finding.Warning), at("a", 1, 1, "s", finding.Error),
+		at("a", 1, 1, "r", finding.Error), at("a", 1, 2, "r", finding.Warning)})
+	if len(got) != 3 || got[0].Rule != "r" || got[0].Severity != finding.Error || got[1].Rule != "s" ||
+		got[2].Place.Column != 2 {
 		t.Errorf("got %v", got)
 	}
 }
 
 func TestSeverity(t *testing.T) {
-	errs, warnings, advice := finding.Count([]finding.Finding{{Severity: finding.Error}, {Severity: finding.Warning}, {Severity: finding.Warning}, {Severity: finding.Advice}})
+	errs, warnings, advice := finding.Count([]finding.Finding{{Severity: finding.Error}, {Severity: finding.Warning},
+		{Severity: finding.Warning}, {Severity: finding.Advice}})
 	if errs != 1 || warnings != 2 || advice != 1 {
 		t.Errorf("counted %d, %d, %d", errs, warnings, advice)
 	}

@@ -105,7 +105,8 @@ func TestPortRange(t *testing.T) {
 	if ports, err := fleet.ParsePortRange("80-80/tcp"); err != nil || ports.String() != "80/tcp" {
 		t.Errorf("a range of one: %v, %v", ports, err)
 	}
-	for _, text := range []string{"", "80", "80/", "/tcp", "0/tcp", "65536/tcp", "90-80/tcp", "-80/tcp", "80-/tcp", "80/icmp", "80/any", "icmp/tcp", "TCP/80", "80/TCP", " 80/tcp"} {
+	for _, text := range []string{"", "80", "80/", "/tcp", "0/tcp", "65536/tcp", "90-80/tcp", "-80/tcp", "80-/tcp",
+		"80/icmp", "80/any", "icmp/tcp", "TCP/80", "80/TCP", " 80/tcp"} {
 		if ports, err := fleet.ParsePortRange(text); err == nil {
 			t.Errorf("%q is read as %v", text, ports)
 		}

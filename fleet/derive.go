@@ -131,7 +131,8 @@ func assign(f *Fleet, attached map[string][]Attachment) map[*NIC]netip.Addr {
 			continue
 		}
 		var open []Attachment
-		taken := map[netip.Addr]bool{network.Gateway: true, network.Subnet.Masked().Addr(): true, Broadcast(network.Subnet): true}
+		taken := map[netip.Addr]bool{network.Gateway: true, network.Subnet.Masked().Addr(): true,
+			Broadcast(network.Subnet): true}
 		for _, server := range network.DNS {
 			taken[server] = true
 		}

@@ -57,7 +57,8 @@ func FuzzBytes(f *testing.F) {
 
 func TestMode(t *testing.T) {
 	for text, want := range map[string]fs.FileMode{
-		"644": 0o644, "0644": 0o644, "0600": 0o600, "4755": fs.ModeSetuid | 0o755, "2755": fs.ModeSetgid | 0o755, "1777": fs.ModeSticky | 0o777,
+		"644": 0o644, "0644": 0o644, "0600": 0o600, "4755": fs.ModeSetuid | 0o755, "2755": fs.ModeSetgid | 0o755,
+		"1777": fs.ModeSticky | 0o777,
 	} {
 		mode, err := fleet.ParseMode(text)
 		if err != nil || mode != want {
@@ -89,7 +90,8 @@ func TestComplete(t *testing.T) {
 	if m.Disks[0].Name != "root" || m.Disks[0].Size != 5*fleet.GiB || m.Disks[1].Label != "pages" {
 		t.Errorf("disks: %+v %+v", m.Disks[0], m.Disks[1])
 	}
-	if m.HostName != "almanac" || !m.IsDefault("host_name") || m.Resources.Memory != fleet.GiB || !m.Resources.IsDefault("memory") {
+	if m.HostName != "almanac" || !m.IsDefault("host_name") || m.Resources.Memory != fleet.GiB ||
+		!m.Resources.IsDefault("memory") {
 		t.Errorf("defaults: %+v", m)
 	}
 	if len(m.NICs) != 1 || m.NICs[0].Network != "inner" || !m.NICs[0].DHCP() {
@@ -112,7 +114,8 @@ func TestComplete(t *testing.T) {
 // TestDerivedValues pins what is derived from names: a change would move the
 // addresses and ports of every machine that was ever rendered.
 func TestDerivedValues(t *testing.T) {
-	f := &fleet.Fleet{Name: "tide-office", Machines: []*fleet.Machine{{Name: "almanac", Ports: []*fleet.Port{{Name: "ssh", Machine: 22}}}}}
+	f := &fleet.Fleet{Name: "tide-office",
+		Machines: []*fleet.Machine{{Name: "almanac", Ports: []*fleet.Port{{Name: "ssh", Machine: 22}}}}}
 	f.Complete()
 	m := f.Machines[0]
 	got := []any{m.Disks[0].Serial, m.NICs[0].HardwareAddress, m.Ports[0].Host}
@@ -126,7 +129,8 @@ func TestDerivedValues(t *testing.T) {
 
 func TestBroadcast(t *testing.T) {
 	for subnet, want := range map[string]string{
-		"10.44.7.0/24": "10.44.7.255", "10.0.0.0/8": "10.255.255.255", "10.44.7.16/29": "10.44.7.23", "10.1.1.1/32": "10.1.1.1",
+		"10.44.7.0/24": "10.44.7.255", "10.0.0.0/8": "10.255.255.255", "10.44.7.16/29": "10.44.7.23",
+		"10.1.1.1/32": "10.1.1.1",
 	} {
 		if got := fleet.Broadcast(netip.MustParsePrefix(subnet)); got.String() != want {
 			t.Errorf("%s: got %v, want %s", subnet, got, want)

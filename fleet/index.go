@@ -17,7 +17,8 @@ type index struct {
 
 func newIndex(f *Fleet) *index {
 	attached := attachments(f)
-	return &index{byName(f.Images), byName(f.Networks), byName(f.Keys), byName(f.Secrets), byName(f.Firewalls), byName(f.Machines), attached, assign(f, attached)}
+	return &index{byName(f.Images), byName(f.Networks), byName(f.Keys), byName(f.Secrets), byName(f.Firewalls),
+		byName(f.Machines), attached, assign(f, attached)}
 }
 
 // named is a noun that is found by its name.

@@ -45,7 +45,8 @@ func TestStreamKeepsOrder(t *testing.T) {
 }
 
 func TestStreamNarrows(t *testing.T) {
-	files, err := render.All(context.Background(), list, many(20), render.Options{Machines: []string{"gauge-7", "gauge-3", "gauge-7"}})
+	files, err := render.All(context.Background(), list, many(20),
+		render.Options{Machines: []string{"gauge-7", "gauge-3", "gauge-7"}})
 	if err != nil || len(files) != 3 || files[0].Name != "gauge-7" || files[1].Name != "gauge-3" {
 		t.Errorf("%v, %v", files, err)
 	}
@@ -76,7 +77,8 @@ func TestStreamStopsAtFirstError(t *testing.T) {
 		t.Errorf("delivered %v after %d machines", delivered, rendered.Load())
 	}
 	full := errors.New("disk full")
-	if err := render.Stream(context.Background(), list, many(10), render.Options{}, func(render.File) error { return full }); !errors.Is(err, full) {
+	if err := render.Stream(context.Background(), list, many(10), render.Options{},
+		func(render.File) error { return full }); !errors.Is(err, full) {
 		t.Errorf("error %v", err)
 	}
 }
@@ -98,7 +100,8 @@ func TestNotes(t *testing.T) {
 	f := many(3)
 	f.Images = []*fleet.Image{{Name: "i", OS: "debian-12"}}
 	for _, m := range f.Machines[:2] {
-		m.Users = []*fleet.User{{Name: "mira", Admin: fleet.AdminWithPassword}, {Name: "eyd", Admin: fleet.AdminWithPassword}}
+		m.Users = []*fleet.User{{Name: "mira", Admin: fleet.AdminWithPassword},
+			{Name: "eyd", Admin: fleet.AdminWithPassword}}
 	}
 	f.Machines[2].Resources = fleet.Resources{CPUs: 4}
 	f.Complete()
@@ -110,7 +113,8 @@ func TestNotes(t *testing.T) {
 	if want := "user.admin gauge-0,gauge-1; resources.cpus gauge-2"; strings.Join(got, "; ") != want {
 		t.Errorf("got %q, want %q", got, want)
 	}
-	if notes := render.Notes(target, f, render.Options{Machines: []string{"gauge-2"}}); len(notes) != 1 || notes[0].Field != "resources.cpus" {
+	if notes := render.Notes(target, f, render.Options{Machines: []string{"gauge-2"}}); len(notes) != 1 ||
+		notes[0].Field != "resources.cpus" {
 		t.Errorf("narrowed: %+v", notes)
 	}
 }
@@ -151,7 +155,8 @@ func TestMerge(t *testing.T) {
 
 func TestPaths(t *testing.T) {
 	plain := &render.Job{}
-	moved := &render.Job{Options: render.Options{Output: "/srv/out", FilePath: func(folder, file string) string { return "../" + folder + "/" + file }}}
+	moved := &render.Job{Options: render.Options{Output: "/srv/out",
+		FilePath: func(folder, file string) string { return "../" + folder + "/" + file }}}
 	for _, c := range []struct {
 		job                *render.Job
 		file               string
@@ -161,7 +166,8 @@ func TestPaths(t *testing.T) {
 		{plain, "/srv/a.iso", "/srv/a.iso", "/srv/a.iso"},
 		{moved, "a.iso", "../../images/a.iso", "/srv/images/a.iso"},
 	} {
-		if relative, absolute := c.job.Path("images", c.file), c.job.AbsolutePath("images", c.file); relative != c.relative || absolute != c.absolute {
+		if relative, absolute := c.job.Path("images", c.file),
+			c.job.AbsolutePath("images", c.file); relative != c.relative || absolute != c.absolute {
 			t.Errorf("%s: %s and %s", c.file, relative, absolute)
 		}
 	}
@@ -179,12 +185,15 @@ func TestValidate(t *testing.T) {
 		fates []render.Fate
 		want  string
 	}{
-		"missing":  {all[1:], all[0].Field + " has 0 fates"},
-		"twice":    {append(all[:len(all):len(all)], all[0]), all[0].Field + " has 2 fates"},
-		"unknown":  {append(all[:len(all):len(all)], render.Fate{Field: "machine.sails"}), "machine.sails is not a field of a definition"},
-		"unspoken": {append(all[1:len(all):len(all)], render.Fate{Field: all[0].Field, Outcome: render.LeftOut}), "left out without saying how or why"},
+		"missing": {all[1:], all[0].Field + " has 0 fates"},
+		"twice":   {append(all[:len(all):len(all)], all[0]), all[0].Field + " has 2 fates"},
+		"unknown": {append(all[:len(all):len(all)], render.Fate{Field: "machine.sails"}),
+			"machine.sails is not a field of a definition"},
+		"unspoken": {append(all[1:len(all):len(all)], render.Fate{Field: all[0].Field, Outcome: render.LeftOut}),
+			"left out without saying how or why"},
 	} {
-		if err := (render.Target{Name: "x", Fates: fates(c.fates)}).Validate(); err == nil || !strings.Contains(err.Error(), c.want) {
+		if err := (render.Target{Name: "x", Fates: fates(c.fates)}).Validate(); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -192,7 +201,8 @@ func TestValidate(t *testing.T) {
 
 func TestFields(t *testing.T) {
 	fields := strings.Join(render.Fields(), " ")
-	for _, field := range []string{"fleet.about", "machine.image", "resources.memory", "disk.filesystem", "nic.hardware_address", "first_boot.packages", "script.when"} {
+	for _, field := range []string{"fleet.about", "machine.image", "resources.memory", "disk.filesystem",
+		"nic.hardware_address", "first_boot.packages", "script.when"} {
 		if !strings.Contains(" "+fields+" ", " "+field+" ") {
 			t.Errorf("%s is missing from %s", field, fields)
 		}

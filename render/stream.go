@@ -77,7 +77,8 @@ func chosen(f *fleet.Fleet, names []string) ([]*fleet.Machine, error) {
 
 // streamMachines renders on every processor and delivers in order: each machine has
 // its own channel in a bounded queue of channels.
-func streamMachines(ctx context.Context, target Target, job *Job, machines []*fleet.Machine, deliver func(File) error) error {
+func streamMachines(ctx context.Context, target Target, job *Job, machines []*fleet.Machine,
+	deliver func(File) error) error {
 	type result struct {
 		files []File
 		err   error

@@ -79,7 +79,8 @@ func (j *Job) Secret(name string) (string, error) {
 		return "", fmt.Errorf("the secret %q is not defined", name)
 	}
 	if j.Options.Secrets == nil {
-		return "", fmt.Errorf("the secret %q is needed, but the options of rendering do not say how to read secrets", name)
+		return "", fmt.Errorf("the secret %q is needed, but the options of rendering do not say how to read secrets",
+			name)
 	}
 	value, err := j.Options.Secrets(secret)
 	if err != nil {

@@ -25,7 +25,8 @@ func TestBinary(t *testing.T) {
 	stavren := build(t)
 	folder := t.TempDir()
 	for name, text := range map[string]string{
-		"good.stavren.yaml":   "stavren: 1\nfleet: good\nimages: {i: {os: debian-12}}\nmachines: {m: {image: i}}\naccept: {nobody-can-log-in: A test, no-way-in: A test}\n",
+		"good.stavren.yaml": "stavren: 1\nfleet: good\nimages: {i: {os: debian-12}}\nmachines: {m: {image: i}}\n" +
+			"accept: {nobody-can-log-in: A test, no-way-in: A test}\n",
 		"warned.stavren.yaml": "stavren: 1\nfleet: warned\nimages: {i: {os: debian-12}}\nmachines: {m: {image: i}}\n",
 		"bad.stavren.yaml":    "stavren: 1\nfleet: bad\nmachines: {m: {image: nope}}\n",
 	} {
@@ -68,7 +69,8 @@ func TestBinary(t *testing.T) {
 		if !strings.Contains(stderr.String(), c.err) {
 			t.Errorf("%s: standard error %q", c.args, &stderr)
 		}
-		if bytes.ContainsRune(append(stdout.Bytes(), stderr.Bytes()...), '\x1b') && !strings.HasPrefix(c.args, "completion") {
+		if bytes.ContainsRune(append(stdout.Bytes(), stderr.Bytes()...), '\x1b') &&
+			!strings.HasPrefix(c.args, "completion") {
 			t.Errorf("%s: colour was written to a pipe", c.args)
 		}
 	}

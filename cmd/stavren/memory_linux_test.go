@@ -14,7 +14,8 @@ import (
 // itself included, below twenty times the definition.
 func TestMemory(t *testing.T) {
 	stavren := build(t)
-	for name, data := range map[string][]byte{"full": benchfleet.Definition(10000), "kits": benchfleet.WithKits(10000)} {
+	for name, data := range map[string][]byte{"full": benchfleet.Definition(10000),
+		"kits": benchfleet.WithKits(10000)} {
 		file := filepath.Join(t.TempDir(), name+".stavren.yaml")
 		if err := os.WriteFile(file, data, 0o644); err != nil {
 			t.Fatal(err)

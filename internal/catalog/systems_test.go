@@ -21,7 +21,8 @@ func TestSystems(t *testing.T) {
 			t.Errorf("name %q or title %q", system.Name, system.Title)
 		}
 		seen[system.Name] = true
-		if system.MinMemory < 128*fleet.MiB || system.MinMemory > 8*fleet.GiB || system.MinDisk < fleet.GiB || system.MinDisk > 100*fleet.GiB {
+		if system.MinMemory < 128*fleet.MiB || system.MinMemory > 8*fleet.GiB || system.MinDisk < fleet.GiB ||
+			system.MinDisk > 100*fleet.GiB {
 			t.Errorf("%s needs %v of memory and %v of disk", system.Name, system.MinMemory, system.MinDisk)
 		}
 		if system.Login == "" || system.Family.Name == "" || system.Family.AdminGroup == "" {
@@ -47,9 +48,11 @@ func TestSystems(t *testing.T) {
 }
 
 func TestOwnSystem(t *testing.T) {
-	f := &fleet.Fleet{Systems: []*fleet.System{{Name: "skerry-linux", Family: "alpine", MinMemory: 64 * fleet.MiB}, {Name: "debian-12", Family: "suse"}}}
+	f := &fleet.Fleet{Systems: []*fleet.System{{Name: "skerry-linux", Family: "alpine", MinMemory: 64 * fleet.MiB},
+		{Name: "debian-12", Family: "suse"}}}
 	own, ok := catalog.Find(f, "skerry-linux")
-	if !ok || own.Family.PackageManager != "apk" || own.MinMemory != 64*fleet.MiB || own.MinDisk != 2*fleet.GiB || own.Title != "skerry-linux" {
+	if !ok || own.Family.PackageManager != "apk" || own.MinMemory != 64*fleet.MiB || own.MinDisk != 2*fleet.GiB ||
+		own.Title != "skerry-linux" {
 		t.Errorf("own system: %+v", own)
 	}
 	if shadowed, _ := catalog.Find(f, "debian-12"); shadowed.Family.Name != "SUSE" {

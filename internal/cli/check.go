@@ -64,7 +64,8 @@ virtualisation.`,
 	}
 	load.add(c)
 	format = "text"
-	c.Flags().Var(&formatFlag{&format, []string{"text", "json", "sarif", "lines"}}, "format", "text, json, sarif, or lines (one line per finding)")
+	c.Flags().Var(&formatFlag{&format, []string{"text", "json", "sarif", "lines"}}, "format",
+		"text, json, sarif, or lines (one line per finding)")
 	c.Flags().BoolVar(&strict, "strict", false, "treat warnings as errors")
 	c.Flags().BoolVar(&here, "here", false, "also check this host")
 	c.Flags().StringSliceVar(&targets, "for", nil, "also check what this `TARGET` needs")
@@ -73,7 +74,8 @@ virtualisation.`,
 
 // findings loads definitions and returns all findings, including faults of their
 // form.
-func (s *session) findings(ctx context.Context, names []string, load loadFlags, targets []string, here bool) ([]finding.Finding, []*fleet.Fleet, error) {
+func (s *session) findings(ctx context.Context, names []string, load loadFlags, targets []string,
+	here bool) ([]finding.Finding, []*fleet.Fleet, error) {
 	fleets, err := s.loadAll(names, load)
 	if faults := stavren.Findings(err); faults != nil {
 		return finding.Sort(faults), nil, nil

@@ -19,12 +19,20 @@ var demoSteps = []struct {
 	intro string
 	args  []string
 }{
-	{"Someone wrote a definition in a hurry. Check reports everything that is wrong with\nits form:", []string{"check", "rougher-seas.stavren.yaml"}},
-	{"This one is well-formed, but its machines would not work. Check knows before launch.\nHere it prints one line per finding, without the source lines and remedies:", []string{"check", "rough-seas.stavren.yaml", "--format", "lines"}},
+	{"Someone wrote a definition in a hurry. Check reports everything that is wrong with\nits form:",
+		[]string{"check", "rougher-seas.stavren.yaml"}},
+	{"This one is well-formed, but its machines would not work. Check knows before launch.\n" +
+		"Here it prints one line per finding, without the source lines and remedies:",
+		[]string{"check", "rough-seas.stavren.yaml", "--format", "lines"}},
 	{"The tide office's own fleet passes:", []string{"check", "tide-office.stavren.yaml"}},
-	{"Show prints a machine as it will be created, including every default:", []string{"show", "tide-office.stavren.yaml", "almanac"}},
-	{"Render writes what a hypervisor needs, and reports what it had to change or drop:", []string{"render", "qemu", "tide-office.stavren.yaml", "--machine", "almanac", "-o", "out"}},
-	{"The same definition works for clouds. Fit picks sizes and compares what they cost\naccording to a price sheet, which is made up here:", []string{"fit", "tide-office.stavren.yaml", "--prices", "prices.csv", "--for", "heat,cloudformation,gce", "--variant", "none,rehearsal", "--totals"}},
+	{"Show prints a machine as it will be created, including every default:",
+		[]string{"show", "tide-office.stavren.yaml", "almanac"}},
+	{"Render writes what a hypervisor needs, and reports what it had to change or drop:",
+		[]string{"render", "qemu", "tide-office.stavren.yaml", "--machine", "almanac", "-o", "out"}},
+	{"The same definition works for clouds. Fit picks sizes and compares what they cost\n" +
+		"according to a price sheet, which is made up here:",
+		[]string{"fit", "tide-office.stavren.yaml", "--prices", "prices.csv", "--for", "heat,cloudformation,gce",
+			"--variant", "none,rehearsal", "--totals"}},
 	{"Reach prints how to log in:", []string{"reach", "tide-office.stavren.yaml", "almanac"}},
 }
 
@@ -80,7 +88,8 @@ func (s *session) demoFolder(args []string) (string, error) {
 }
 
 func (s *session) demo(ctx context.Context, folder string) error {
-	fmt.Fprintf(s.stdout, "The Skerry Tide Office reads gauges along a rocky coast and publishes tide\ntables. Its definitions are now in %s\n", folder)
+	fmt.Fprintf(s.stdout, "The Skerry Tide Office reads gauges along a rocky coast and publishes tide\n"+
+		"tables. Its definitions are now in %s\n", folder)
 	inside := newSession(s.stdin, s.output, s.terminal, s.environment, folder)
 	// Both streams go to one place here, since people read the demo.
 	inside.stderr, inside.terminal = inside.stdout, inside.output

@@ -48,7 +48,8 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 		if text, at, ok := sources.excerpt(found.Place); ok && !secret[line{found.Place.File, found.Place.Line}] {
 			number := strconv.Itoa(int(found.Place.Line))
 			fmt.Fprintf(out, "  %s %s\n", dim(number+" |"), text)
-			fmt.Fprintf(out, "  %s %s%s\n", dim(strings.Repeat(" ", len(number))+" |"), strings.Repeat(" ", at), bad("^"))
+			fmt.Fprintf(out, "  %s %s%s\n", dim(strings.Repeat(" ", len(number))+" |"), strings.Repeat(" ", at),
+				bad("^"))
 		}
 		for _, related := range found.Related {
 			fmt.Fprintf(out, "  %s: %s\n", related.Place, related.Note)
@@ -141,7 +142,8 @@ func visible(runes []rune) string {
 		switch {
 		case char == '\t':
 			return ' '
-		case char < ' ' || char >= 0x7f && char < 0xa0 || char == 0x2028 || char == 0x2029 || char >= 0x202a && char <= 0x202e || char >= 0x2066 && char <= 0x2069:
+		case char < ' ' || char >= 0x7f && char < 0xa0 || char == 0x2028 || char == 0x2029 || char >= 0x202a &&
+			char <= 0x202e || char >= 0x2066 && char <= 0x2069:
 			return '·'
 		}
 		return char
@@ -200,7 +202,8 @@ func jsonFindings(findings []finding.Finding) any {
 			Path: f.Path, Message: f.Message, Remedy: f.Remedy, Help: f.Help(),
 		}
 		for _, related := range f.Related {
-			entry.Related = append(entry.Related, jsonRelated{related.Place.File, related.Place.Line, related.Place.Column, related.Note})
+			entry.Related = append(entry.Related, jsonRelated{related.Place.File, related.Place.Line,
+				related.Place.Column, related.Note})
 		}
 		list = append(list, entry)
 	}

@@ -64,7 +64,8 @@ func TestSARIF(t *testing.T) {
 			t.Errorf("result %d is at %+v, the finding at %s", i, physical, found.Place)
 		}
 		if len(result.RelatedLocations) != len(found.Related) {
-			t.Errorf("result %d has %d related locations, the finding %d", i, len(result.RelatedLocations), len(found.Related))
+			t.Errorf("result %d has %d related locations, the finding %d", i, len(result.RelatedLocations),
+				len(found.Related))
 		}
 	}
 	var empty bytes.Buffer
@@ -106,7 +107,8 @@ func TestJSONFindings(t *testing.T) {
 	}
 	errors, warnings, advice := finding.Count(findings)
 	if read.Errors != errors || read.Warnings != warnings || read.Advice != advice {
-		t.Errorf("counts %d, %d, %d; want %d, %d, %d", read.Errors, read.Warnings, read.Advice, errors, warnings, advice)
+		t.Errorf("counts %d, %d, %d; want %d, %d, %d", read.Errors, read.Warnings, read.Advice, errors, warnings,
+			advice)
 	}
 	if len(read.Findings) != len(findings) {
 		t.Fatalf("%d findings, want %d", len(read.Findings), len(findings))

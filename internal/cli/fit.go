@@ -30,8 +30,10 @@ type costFlags struct {
 }
 
 func (f *costFlags) add(c *cobra.Command) {
-	c.Flags().StringVar(&f.prices, "prices", "", "price sheet: a CSV `FILE` with the columns platform, item, price, currency")
-	c.Flags().StringSliceVar(&f.sizes, "sizes", nil, "read a platform's sizes from `PLATFORM=FILE`, a CSV file with the columns name, cpus, memory, arch, disk")
+	c.Flags().StringVar(&f.prices, "prices", "",
+		"price sheet: a CSV `FILE` with the columns platform, item, price, currency")
+	c.Flags().StringSliceVar(&f.sizes, "sizes", nil,
+		"read a platform's sizes from `PLATFORM=FILE`, a CSV file with the columns name, cpus, memory, arch, disk")
 }
 
 // readPrices reads the price sheet, or returns nil if none is named.
@@ -55,7 +57,8 @@ func (s *session) useSizes(f *fleet.Fleet, flags costFlags) error {
 	for _, pair := range flags.sizes {
 		platform, file, ok := strings.Cut(pair, "=")
 		if !ok || !slices.Contains(stavren.Clouds(), platform) {
-			return fmt.Errorf("--sizes takes PLATFORM=FILE with one of %s, not %q", strings.Join(stavren.Clouds(), ", "), pair)
+			return fmt.Errorf("--sizes takes PLATFORM=FILE with one of %s, not %q",
+				strings.Join(stavren.Clouds(), ", "), pair)
 		}
 		data, err := fs.ReadFile(s.files, file)
 		if err != nil {
@@ -80,11 +83,14 @@ including disks and public addresses. Several variants are shown side by side.
 
 Prices come only from a price sheet. Stavren has none but the made-up one of the
 demo.`,
-		Example: "  stavren fit tide-office.stavren.yaml --prices prices.csv\n  stavren fit tide-office.stavren.yaml --for gce,oci --all\n  stavren fit tide-office.stavren.yaml --prices prices.csv --variant none,rehearsal",
-		Args:    cobra.ExactArgs(1),
-		RunE:    func(_ *cobra.Command, args []string) error { return s.fit(args[0], call) },
+		Example: "  stavren fit tide-office.stavren.yaml --prices prices.csv\n" +
+			"  stavren fit tide-office.stavren.yaml --for gce,oci --all\n" +
+			"  stavren fit tide-office.stavren.yaml --prices prices.csv --variant none,rehearsal",
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return s.fit(args[0], call) },
 	}
-	c.Flags().StringSliceVar(&call.variants, "variant", nil, "apply this `VARIANT`; several are compared, and none is the definition without one")
+	c.Flags().StringSliceVar(&call.variants, "variant", nil,
+		"apply this `VARIANT`; several are compared, and none is the definition without one")
 	c.Flags().BoolVar(&call.allowOutside, "allow-outside", false, "let a definition read files outside its folder")
 	c.Flags().StringSliceVar(&call.platforms, "for", nil, "look at this `PLATFORM` only; may be repeated")
 	c.Flags().BoolVar(&call.all, "all", false, "list every size that fits, not only the first")
@@ -294,7 +300,8 @@ func (s *session) printCost(f *fleet.Fleet, m *fleet.Machine, prices *stavren.Pr
 		case !o.Known:
 			fmt.Fprintf(s.stdout, "  %-15s %-22s  %s\n", platform, o.Size.Name, dim("not priced"))
 		default:
-			fmt.Fprintf(s.stdout, "  %-15s %-22s %9s per hour %10s per month, %s\n", platform, o.Size.Name, o.Hourly, o.Hourly*stavren.HoursPerMonth, prices.Currency)
+			fmt.Fprintf(s.stdout, "  %-15s %-22s %9s per hour %10s per month, %s\n", platform, o.Size.Name, o.Hourly,
+				o.Hourly*stavren.HoursPerMonth, prices.Currency)
 		}
 	}
 	fmt.Fprintf(s.stdout, "  %s\n", dim(prices.About))

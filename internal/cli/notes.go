@@ -103,7 +103,8 @@ func readme(target render.Target, f *fleet.Fleet, notes []render.Note, steps []r
 	for _, step := range steps {
 		fmt.Fprintf(&text, "\n  # %s\n  %s\n", step.About, step.Command)
 		if step.Request != "" {
-			text.WriteString("\n  As an HTTP request:\n\n    " + strings.ReplaceAll(step.Request, "\n", "\n    ") + "\n")
+			text.WriteString("\n  As an HTTP request:\n\n    " + strings.ReplaceAll(step.Request, "\n", "\n    ") +
+				"\n")
 		}
 	}
 	for _, outcome := range []render.Outcome{render.Adapted, render.LeftOut} {

@@ -39,8 +39,9 @@ func (s *session) renderCommand() *cobra.Command {
 reads, all of them or none. Then it reports every value that the target had to
 change or drop. It refuses a definition in which check finds errors. With -o -
 it prints a single file.`,
-		Example: "  stavren render qemu tide-office.stavren.yaml -o out\n  stavren render cloud-init tide-office.stavren.yaml --machine store --only user-data -o -",
-		Args:    cobra.ExactArgs(2),
+		Example: "  stavren render qemu tide-office.stavren.yaml -o out\n" +
+			"  stavren render cloud-init tide-office.stavren.yaml --machine store --only user-data -o -",
+		Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			return s.render(c.Context(), args[0], args[1], call)
 		},
@@ -80,9 +81,10 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 		}
 		return err
 	}
-	options := render.Options{Machines: call.machines, Archive: call.archive, Secrets: func(secret *fleet.Secret) (string, error) {
-		return s.files.ReadSecret(secret, s.environment, call.load.allowOutside)
-	}}
+	options := render.Options{Machines: call.machines, Archive: call.archive,
+		Secrets: func(secret *fleet.Secret) (string, error) {
+			return s.files.ReadSecret(secret, s.environment, call.load.allowOutside)
+		}}
 	prices, err := s.readPrices(call.cost)
 	if err != nil {
 		return err
@@ -108,7 +110,8 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 	return s.renderToFolder(ctx, target, f, options, call)
 }
 
-func (s *session) renderToFolder(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options, call renderCall) error {
+func (s *session) renderToFolder(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options,
+	call renderCall) error {
 	folder, err := outfolder.Open(s.files.Path(call.output))
 	if err != nil {
 		return err
@@ -176,7 +179,8 @@ func (s *session) printWritten(output string, written outfolder.Written) {
 		len(written.New), len(written.Changed), len(written.Same))))
 }
 
-func (s *session) renderToStdout(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options, only string) error {
+func (s *session) renderToStdout(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options,
+	only string) error {
 	files, err := render.All(ctx, target, f, options)
 	if err != nil {
 		return err
@@ -199,7 +203,8 @@ func (s *session) renderToStdout(ctx context.Context, target render.Target, f *f
 	case 0:
 		return fmt.Errorf("%s writes no file %q; it writes %s", target.Name, only, strings.Join(names, ", "))
 	}
-	return fmt.Errorf("-o - prints one file, but %s writes %s; choose with --machine and --only", target.Name, strings.Join(names, ", "))
+	return fmt.Errorf("-o - prints one file, but %s writes %s; choose with --machine and --only", target.Name,
+		strings.Join(names, ", "))
 }
 
 // filePath returns a function that gives the path of a definition's file as seen from

@@ -48,7 +48,8 @@ func (s *session) rulesCommand() *cobra.Command {
 					fmt.Fprintln(s.stdout, heading(theme))
 				}
 				first, _, _ := strings.Cut(rule.Why, ". ")
-				fmt.Fprintf(s.stdout, "  %-8s %s\n           %s\n", rule.Severity, bold(rule.Name), dim(strings.TrimSuffix(first, ".")+"."))
+				fmt.Fprintf(s.stdout, "  %-8s %s\n           %s\n", rule.Severity, bold(rule.Name),
+					dim(strings.TrimSuffix(first, ".")+"."))
 			}
 			return nil
 		},
@@ -69,7 +70,8 @@ func findRule(rules []finding.Rule, name string) (finding.Rule, error) {
 }
 
 func (s *session) printRule(rule finding.Rule) {
-	fmt.Fprintf(s.stdout, "%s  %s, %s\n\n%s\n", heading(rule.Name), severityStyle(rule.Severity), rule.Theme, wrapped(rule.Why, 0))
+	fmt.Fprintf(s.stdout, "%s  %s, %s\n\n%s\n", heading(rule.Name), severityStyle(rule.Severity), rule.Theme,
+		wrapped(rule.Why, 0))
 	for _, part := range []struct{ title, text string }{{"wrong", rule.Wrong}, {"right", rule.Right}} {
 		if part.text != "" {
 			fmt.Fprintf(s.stdout, "\n%s\n%s", bold(part.title), indent(part.text))
@@ -78,7 +80,8 @@ func (s *session) printRule(rule finding.Rule) {
 }
 
 func jsonRule(rule finding.Rule) any {
-	return map[string]any{"name": rule.Name, "severity": rule.Severity.String(), "theme": rule.Theme, "why": rule.Why, "wrong": rule.Wrong, "right": rule.Right}
+	return map[string]any{"name": rule.Name, "severity": rule.Severity.String(), "theme": rule.Theme, "why": rule.Why,
+		"wrong": rule.Wrong, "right": rule.Right}
 }
 
 func indent(text string) string {

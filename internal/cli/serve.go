@@ -42,16 +42,19 @@ Anyone who can connect can read the data. --by-address serves a machine's data
 only to its own fixed addresses. --token-from adds a token to each path, derived
 from a secret of the definition. Data that contains secrets is not served beyond
 loopback without one of the two.`,
-		Example: "  stavren serve tide-office.stavren.yaml\n  stavren serve tide-office.stavren.yaml --listen 10.44.7.1:8000 --by-address",
-		Args:    cobra.ExactArgs(1),
+		Example: "  stavren serve tide-office.stavren.yaml\n" +
+			"  stavren serve tide-office.stavren.yaml --listen 10.44.7.1:8000 --by-address",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return s.serve(c.Context(), args[0], call)
 		},
 	}
 	call.load.add(c)
-	c.Flags().StringVar(&call.listen, "listen", "127.0.0.1:8000", "`ADDRESS:PORT` to listen on; port 0 picks a free one")
+	c.Flags().StringVar(&call.listen, "listen", "127.0.0.1:8000",
+		"`ADDRESS:PORT` to listen on; port 0 picks a free one")
 	c.Flags().StringSliceVar(&call.machines, "machine", nil, "serve only this `MACHINE`; may be repeated")
-	c.Flags().StringVar(&call.token, "token-from", "", "add a token to each path, derived from this `SECRET` of the definition")
+	c.Flags().StringVar(&call.token, "token-from", "",
+		"add a token to each path, derived from this `SECRET` of the definition")
 	c.Flags().BoolVar(&call.byAddress, "by-address", false, "serve a machine's data only to its own fixed addresses")
 	return c
 }
@@ -121,7 +124,8 @@ func mayServe(call serveCall, files []render.File) error {
 	}
 	for _, file := range files {
 		if file.Mode&0o077 == 0 {
-			return fmt.Errorf("%s contains a secret, and %s is reachable from the network; add --by-address or --token-from SECRET", file.Name, call.listen)
+			return fmt.Errorf("%s contains a secret, and %s is reachable from the network; add --by-address or "+
+				"--token-from SECRET", file.Name, call.listen)
 		}
 	}
 	return nil
@@ -129,7 +133,8 @@ func mayServe(call serveCall, files []render.File) error {
 
 // listen serves until the context ends, and then lets running requests finish.
 func listen(ctx context.Context, listener net.Listener, handler http.Handler) error {
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: time.Minute}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
+		WriteTimeout: time.Minute}
 	stopped := make(chan error, 1)
 	go func() {
 		<-ctx.Done()

@@ -50,16 +50,19 @@ func jsonTargets(targets []render.Target) []any {
 	for _, target := range targets {
 		fates := []any{}
 		for _, fate := range target.Fates() {
-			fates = append(fates, map[string]string{"field": fate.Field, "fate": fate.Outcome.String(), "how": fate.How})
+			fates = append(fates, map[string]string{"field": fate.Field, "fate": fate.Outcome.String(),
+				"how": fate.How})
 		}
-		list = append(list, map[string]any{"name": target.Name, "summary": target.Summary, "writes": target.Writes, "fates": fates})
+		list = append(list, map[string]any{"name": target.Name, "summary": target.Summary, "writes": target.Writes,
+			"fates": fates})
 	}
 	return list
 }
 
 func (s *session) printTargets(targets []render.Target) {
 	for _, target := range targets {
-		fmt.Fprintf(s.stdout, "%s  %s\n  %s\n", heading(target.Name), target.Summary, dim("writes "+strings.Join(target.Writes, ", ")))
+		fmt.Fprintf(s.stdout, "%s  %s\n  %s\n", heading(target.Name), target.Summary,
+			dim("writes "+strings.Join(target.Writes, ", ")))
 	}
 }
 

@@ -19,13 +19,16 @@ import (
 func TestPythonReadsArchive(t *testing.T) {
 	python := program(t, "/usr/bin/python3")
 	texts := []string{
-		"#cloud-boothook\n#!/bin/sh\necho tide\n", "#cloud-boothook\nit's \"$(x)\" `y` é 🌊\n", "#cloud-boothook\nno end",
-		"#cloud-boothook\r\nWindows\r\n", "#cloud-boothook\n--==stavren==\n", "#cloud-boothook\n--==stavren==--\n", "#cloud-boothook\nFrom here\n", "#cloud-boothook\n" + strings.Repeat("x", 2000) + "\n",
+		"#cloud-boothook\n#!/bin/sh\necho tide\n", "#cloud-boothook\nit's \"$(x)\" `y` é 🌊\n",
+		"#cloud-boothook\nno end",
+		"#cloud-boothook\r\nWindows\r\n", "#cloud-boothook\n--==stavren==\n", "#cloud-boothook\n--==stavren==--\n",
+		"#cloud-boothook\nFrom here\n", "#cloud-boothook\n" + strings.Repeat("x", 2000) + "\n",
 	}
 	for _, system := range []string{"debian-12", "windows-server-2025"} {
 		m := &fleet.Machine{Name: "tide", Image: "i", FirstBoot: &fleet.FirstBoot{}}
 		for i, text := range texts {
-			m.FirstBoot.Scripts = append(m.FirstBoot.Scripts, &fleet.Script{Name: "s" + string(rune('a'+i)), Content: fleet.Content{Text: text}})
+			m.FirstBoot.Scripts = append(m.FirstBoot.Scripts,
+				&fleet.Script{Name: "s" + string(rune('a'+i)), Content: fleet.Content{Text: text}})
 		}
 		f := &fleet.Fleet{Name: "x", Images: []*fleet.Image{{Name: "i", OS: system}}, Machines: []*fleet.Machine{m}}
 		f.Complete()
@@ -53,7 +56,8 @@ print(json.dumps([[p.get_content_type(), p.get_filename(), p.get_payload(decode=
 		if len(parts) != len(texts)+1 || parts[0][0] != "text/cloud-config" {
 			t.Fatalf("%s: %d parts, %v", system, len(parts), parts[0][:2])
 		}
-		kind := map[string]string{"debian-12": "text/cloud-boothook", "windows-server-2025": "text/x-shellscript"}[system]
+		kind := map[string]string{"debian-12": "text/cloud-boothook",
+			"windows-server-2025": "text/x-shellscript"}[system]
 		for i, part := range parts[1:] {
 			if part[0] != kind || part[2] != hexOf(texts[i]) {
 				t.Errorf("%s: part %v of %.40q", system, part[:2], texts[i])

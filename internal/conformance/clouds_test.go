@@ -86,10 +86,12 @@ func busy(t *testing.T) *fleet.Fleet {
 	almanac.Interruptible, almanac.WhenStopped = true, fleet.RemoveStopped
 	almanac.Identity = fleet.Identity{Account: "tides@skerry.example", Scopes: []string{"storage-read"}}
 	almanac.Ports = append(almanac.Ports, &fleet.Port{Name: "gopher", Machine: 70})
-	almanac.Disks = append(almanac.Disks, &fleet.Disk{Name: "extra", Size: 7 * fleet.GiB, FileSystem: "xfs", Mount: "/srv/extra"})
+	almanac.Disks = append(almanac.Disks, &fleet.Disk{Name: "extra", Size: 7 * fleet.GiB, FileSystem: "xfs",
+		Mount: "/srv/extra"})
 	f.Machine("store").PublicAddress = true
 	f.Machine("harbour-log").Firewall = nil
-	f.Firewalls = append(f.Firewalls, &fleet.Firewall{Name: "all", Allow: []*fleet.Allowance{{Port: fleet.PortRange{Protocol: fleet.AnyProtocol}}}})
+	f.Firewalls = append(f.Firewalls, &fleet.Firewall{Name: "all",
+		Allow: []*fleet.Allowance{{Port: fleet.PortRange{Protocol: fleet.AnyProtocol}}}})
 	f.Machine("gauge-2").Firewall = append(f.Machine("gauge-2").Firewall, "all")
 	f.Complete()
 	return f
@@ -98,15 +100,18 @@ func busy(t *testing.T) *fleet.Fleet {
 // knownProperties are the properties of each resource type that the platforms'
 // public references list, as far as they are used or could be.
 var knownProperties = map[string]string{
-	"OS::Neutron::SecurityGroup":   "name description rules",
-	"OS::Nova::KeyPair":            "name public_key save_private_key type user",
-	"OS::Neutron::Net":             "name admin_state_up shared port_security_enabled value_specs",
-	"OS::Neutron::Subnet":          "name network cidr gateway_ip enable_dhcp dns_nameservers allocation_pools ip_version host_routes",
-	"OS::Neutron::Port":            "name network fixed_ips security_groups allowed_address_pairs mac_address port_security_enabled",
+	"OS::Neutron::SecurityGroup": "name description rules",
+	"OS::Nova::KeyPair":          "name public_key save_private_key type user",
+	"OS::Neutron::Net":           "name admin_state_up shared port_security_enabled value_specs",
+	"OS::Neutron::Subnet": "name network cidr gateway_ip enable_dhcp dns_nameservers allocation_pools " +
+		"ip_version host_routes",
+	"OS::Neutron::Port": "name network fixed_ips security_groups allowed_address_pairs mac_address " +
+		"port_security_enabled",
 	"OS::Cinder::Volume":           "name size volume_type availability_zone image description metadata",
 	"OS::Cinder::VolumeAttachment": "instance_uuid volume_id mountpoint",
-	"OS::Nova::Server":             "name image flavor key_name networks availability_zone metadata user_data_format user_data block_device_mapping_v2 config_drive",
-	"OS::Neutron::FloatingIP":      "floating_network port_id fixed_ip_address",
+	"OS::Nova::Server": "name image flavor key_name networks availability_zone metadata " +
+		"user_data_format user_data block_device_mapping_v2 config_drive",
+	"OS::Neutron::FloatingIP": "floating_network port_id fixed_ip_address",
 
 	"AWS::EC2::VPC":                         "CidrBlock EnableDnsSupport EnableDnsHostnames InstanceTenancy Tags",
 	"AWS::EC2::VPCCidrBlock":                "VpcId CidrBlock",
@@ -116,20 +121,23 @@ var knownProperties = map[string]string{
 	"AWS::EC2::RouteTable":                  "VpcId Tags",
 	"AWS::EC2::Route":                       "RouteTableId DestinationCidrBlock GatewayId",
 	"AWS::EC2::SubnetRouteTableAssociation": "SubnetId RouteTableId",
-	"AWS::EC2::SecurityGroup":               "GroupDescription GroupName VpcId SecurityGroupIngress SecurityGroupEgress Tags",
-	"AWS::EC2::KeyPair":                     "KeyName PublicKeyMaterial KeyType Tags",
-	"AWS::EC2::NetworkInterface":            "SubnetId PrivateIpAddress GroupSet Description SourceDestCheck Tags",
-	"AWS::EC2::LaunchTemplate":              "LaunchTemplateName LaunchTemplateData TagSpecifications",
-	"AWS::EC2::Instance":                    "ImageId InstanceType AvailabilityZone LaunchTemplate KeyName IamInstanceProfile NetworkInterfaces BlockDeviceMappings InstanceInitiatedShutdownBehavior UserData Tags",
-	"AWS::EC2::EIP":                         "Domain Tags",
-	"AWS::EC2::EIPAssociation":              "AllocationId NetworkInterfaceId InstanceId",
+	"AWS::EC2::SecurityGroup": "GroupDescription GroupName VpcId SecurityGroupIngress " +
+		"SecurityGroupEgress Tags",
+	"AWS::EC2::KeyPair":          "KeyName PublicKeyMaterial KeyType Tags",
+	"AWS::EC2::NetworkInterface": "SubnetId PrivateIpAddress GroupSet Description SourceDestCheck Tags",
+	"AWS::EC2::LaunchTemplate":   "LaunchTemplateName LaunchTemplateData TagSpecifications",
+	"AWS::EC2::Instance": "ImageId InstanceType AvailabilityZone LaunchTemplate KeyName " +
+		"IamInstanceProfile NetworkInterfaces BlockDeviceMappings InstanceInitiatedShutdownBehavior UserData Tags",
+	"AWS::EC2::EIP":            "Domain Tags",
+	"AWS::EC2::EIPAssociation": "AllocationId NetworkInterfaceId InstanceId",
 
 	"Microsoft.Network/networkSecurityGroups": "securityRules",
 	"Microsoft.Network/virtualNetworks":       "addressSpace subnets",
 	"Microsoft.Network/publicIPAddresses":     "publicIPAllocationMethod dnsSettings idleTimeoutInMinutes",
 	"Microsoft.Network/networkInterfaces":     "networkSecurityGroup ipConfigurations enableAcceleratedNetworking",
 	"Microsoft.Compute/disks":                 "creationData diskSizeGB",
-	"Microsoft.Compute/virtualMachines":       "hardwareProfile storageProfile osProfile networkProfile securityProfile priority evictionPolicy billingProfile",
+	"Microsoft.Compute/virtualMachines": "hardwareProfile storageProfile osProfile networkProfile " +
+		"securityProfile priority evictionPolicy billingProfile",
 }
 
 func checkProperties(t *testing.T, kind string, properties any) {
@@ -151,7 +159,8 @@ func TestHeatReferences(t *testing.T) {
 	resources := document["resources"].(map[string]any)
 	for name, resource := range resources {
 		checkProperties(t, at(t, resource, "type").(string), resource.(map[string]any)["properties"])
-		if kind := at(t, resource, "type"); kind == "OS::Nova::Server" && at(t, resource, "properties/user_data_format") != "RAW" {
+		if kind := at(t, resource, "type"); kind == "OS::Nova::Server" &&
+			at(t, resource, "properties/user_data_format") != "RAW" {
 			t.Errorf("%s has no raw user data", name)
 		}
 	}
@@ -169,12 +178,14 @@ func TestHeatReferences(t *testing.T) {
 					t.Errorf("%s replaces %s, which the text does not hold", path, param)
 				}
 			}
-			if left := regexp.MustCompile(`@volume-[a-z0-9-]+@`).FindAllString(text, -1); len(left) < len(replace["params"].(map[string]any)) {
+			if left := regexp.MustCompile(`@volume-[a-z0-9-]+@`).FindAllString(text,
+				-1); len(left) < len(replace["params"].(map[string]any)) {
 				t.Errorf("%s: %v", path, left)
 			}
 		}
 	})
-	if at(t, resources, "almanac_disk_pages/deletion_policy") != "Retain" || resources["almanac_disk_extra"].(map[string]any)["deletion_policy"] != nil {
+	if at(t, resources, "almanac_disk_pages/deletion_policy") != "Retain" ||
+		resources["almanac_disk_extra"].(map[string]any)["deletion_policy"] != nil {
 		t.Error("disks are kept or removed otherwise than asked")
 	}
 }
@@ -255,7 +266,8 @@ func TestARMReferences(t *testing.T) {
 	walk(document, "", func(path string, m map[string]any) {
 		for key, value := range m {
 			text, _ := value.(string)
-			if use := regexp.MustCompile(`parameters\('([^']*)'\)`).FindStringSubmatch(text); use != nil && document["parameters"].(map[string]any)[use[1]] == nil {
+			if use := regexp.MustCompile(`parameters\('([^']*)'\)`).FindStringSubmatch(text); use != nil &&
+				document["parameters"].(map[string]any)[use[1]] == nil {
 				t.Errorf("%s.%s uses the parameter %s, which is not there", path, key, use[1])
 			}
 		}
@@ -267,7 +279,8 @@ func TestARMReferences(t *testing.T) {
 			t.Errorf("%s, mode %v, holds a secret", name, file.Mode)
 		}
 	}
-	if at(t, document, "parameters/store_first_boot/type") != "securestring" || at(t, document, "parameters/ferry_desk_password/type") != "securestring" {
+	if at(t, document, "parameters/store_first_boot/type") != "securestring" ||
+		at(t, document, "parameters/ferry_desk_password/type") != "securestring" {
 		t.Error("secrets are parameters of another type")
 	}
 }
@@ -298,8 +311,10 @@ func TestGCETags(t *testing.T) {
 		}
 	}
 	almanac := decoded(t, files["almanac/instance.json"])
-	if at(t, almanac, "scheduling/provisioningModel") != "SPOT" || at(t, almanac, "scheduling/instanceTerminationAction") != "DELETE" ||
-		at(t, almanac, "disks/1/autoDelete") != false || at(t, almanac, "serviceAccounts/0/email") != "tides@skerry.example" {
+	if at(t, almanac, "scheduling/provisioningModel") != "SPOT" ||
+		at(t, almanac, "scheduling/instanceTerminationAction") != "DELETE" ||
+		at(t, almanac, "disks/1/autoDelete") != false || at(t, almanac,
+		"serviceAccounts/0/email") != "tides@skerry.example" {
 		t.Errorf("%v", almanac)
 	}
 }
@@ -312,7 +327,8 @@ func TestPyYAMLReadsHeat(t *testing.T) {
 	if err := os.WriteFile(path, file.Data, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	out, err := exec.Command(python, "-c", "import json, sys, yaml; json.dump(yaml.safe_load(open(sys.argv[1])), sys.stdout)", path).Output()
+	out, err := exec.Command(python, "-c",
+		"import json, sys, yaml; json.dump(yaml.safe_load(open(sys.argv[1])), sys.stdout)", path).Output()
 	if err != nil {
 		t.Fatalf("PyYAML: %v", err)
 	}

@@ -32,17 +32,21 @@ func fleets(t *testing.T) map[string]*fleet.Fleet {
 	if err != nil {
 		t.Fatal(err)
 	}
-	bare, err := load.Parse(fstest.MapFS{}, "bare.stavren.yaml", []byte("stavren: 1\nfleet: bare\nimages: {i: {os: debian-12, file: i.qcow2}}\nmachines: {bare: {image: i}}\n"), load.Options{})
+	bare, err := load.Parse(fstest.MapFS{}, "bare.stavren.yaml", []byte("stavren: 1\nfleet: bare\n"+
+		"images: {i: {os: debian-12, file: i.qcow2}}\nmachines: {bare: {image: i}}\n"), load.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	hostile := &fleet.Fleet{Name: "hostile", Images: []*fleet.Image{{Name: "i", OS: "debian-12", File: "i.qcow2"}}}
-	m := &fleet.Machine{Name: "yes", Image: "i", About: "a\nb: {", FirstBoot: &fleet.FirstBoot{Packages: []string{"0ad", "g++", "no", "1e3"}}}
+	m := &fleet.Machine{Name: "yes", Image: "i", About: "a\nb: {",
+		FirstBoot: &fleet.FirstBoot{Packages: []string{"0ad", "g++", "no", "1e3"}}}
 	for i, text := range hostileTexts {
-		m.FirstBoot.Files = append(m.FirstBoot.Files, &fleet.File{Path: "/tmp/" + hostileTexts[0] + string(rune('a'+i)), Content: fleet.Content{Text: text}})
+		m.FirstBoot.Files = append(m.FirstBoot.Files, &fleet.File{Path: "/tmp/" + hostileTexts[0] + string(rune('a'+i)),
+			Content: fleet.Content{Text: text}})
 	}
 	for _, name := range []string{"null", "on", "mira", "n"} {
-		m.Users = append(m.Users, &fleet.User{Name: name, FullName: "Eyð \"Dam\" 'x' $(id) # {", Groups: []string{"adm"}})
+		m.Users = append(m.Users, &fleet.User{Name: name, FullName: "Eyð \"Dam\" 'x' $(id) # {",
+			Groups: []string{"adm"}})
 	}
 	hostile.Machines = append(hostile.Machines, m)
 	hostile.Complete()
@@ -57,24 +61,36 @@ func families() *fleet.Fleet {
 			{Name: "quay", Subnet: netip.MustParsePrefix("10.44.7.0/24"), Search: []string{"skerry.example"}},
 			{Name: "reef", Mode: fleet.Isolated, Subnet: netip.MustParsePrefix("10.44.9.0/24")},
 		}}
-	for i, system := range []string{"debian-12", "ubuntu-24.04", "fedora-44", "almalinux-9", "opensuse-leap-16.0", "alpine-3.22", "arch", "freebsd-14"} {
+	for i, system := range []string{"debian-12", "ubuntu-24.04", "fedora-44", "almalinux-9", "opensuse-leap-16.0",
+		"alpine-3.22", "arch", "freebsd-14"} {
 		f.Images = append(f.Images, &fleet.Image{Name: system, OS: system, File: system + ".qcow2"})
 		f.Machines = append(f.Machines, &fleet.Machine{
-			Name: fmt.Sprintf("gauge-%d", i), Image: system, Domain: "skerry.example", Language: "en_DK.UTF-8", Keyboard: "dk",
-			Time:  fleet.Time{Zone: "Atlantic/Faroe", Servers: []string{"ntp.skerry.example"}},
-			Disks: []*fleet.Disk{{Name: "readings", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv/readings", Options: []string{"noatime"}}},
-			NICs: []*fleet.NIC{{Name: "quay", Also: []netip.Prefix{netip.MustParsePrefix("10.44.7.200/24")}, Routes: []*fleet.Route{{To: netip.MustParsePrefix("10.45.0.0/16"), Via: netip.MustParseAddr("10.44.7.2")}}},
+			Name: fmt.Sprintf("gauge-%d", i), Image: system, Domain: "skerry.example", Language: "en_DK.UTF-8",
+			Keyboard: "dk",
+			Time:     fleet.Time{Zone: "Atlantic/Faroe", Servers: []string{"ntp.skerry.example"}},
+			Disks: []*fleet.Disk{{Name: "readings", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv/readings",
+				Options: []string{"noatime"}}},
+			NICs: []*fleet.NIC{{Name: "quay", Also: []netip.Prefix{netip.MustParsePrefix("10.44.7.200/24")},
+				Routes: []*fleet.Route{{To: netip.MustParsePrefix("10.45.0.0/16"),
+					Via: netip.MustParseAddr("10.44.7.2")}}},
 				{Name: "reef", Address: netip.MustParseAddr(fmt.Sprintf("10.44.9.%d", 20+i))}},
 			Users: []*fleet.User{
-				{Name: "mira", FullName: "Mira Holm", UID: 1500, Groups: []string{"adm"}, Admin: fleet.AdminWithPassword, Keys: []string{"ops"}, PasswordHash: "$6$salt$hash", Home: "/srv/mira", Shell: "/bin/sh"},
-				{Name: "eyd", Admin: fleet.AdminWithoutPassword, Locked: true, Expires: time.Date(2027, time.January, 31, 0, 0, 0, 0, time.UTC)},
+				{Name: "mira", FullName: "Mira Holm", UID: 1500, Groups: []string{"adm"},
+					Admin: fleet.AdminWithPassword, Keys: []string{"ops"}, PasswordHash: "$6$salt$hash",
+					Home: "/srv/mira", Shell: "/bin/sh"},
+				{Name: "eyd", Admin: fleet.AdminWithoutPassword, Locked: true,
+					Expires: time.Date(2027, time.January, 31, 0, 0, 0, 0, time.UTC)},
 			},
 			SSH:    fleet.SSH{RootLogin: fleet.RootLoginByAnyWay, PasswordLogin: true},
 			Shares: []*fleet.Share{{Name: "charts", Host: "charts", Machine: "/srv/the charts", ReadOnly: true}},
-			FirstBoot: &fleet.FirstBoot{Refresh: true, Upgrade: true, Restart: true, Packages: []string{"nginx"}, Services: []string{"nginx"}, Swap: fleet.GiB, GuestTools: true,
-				Sources: []*fleet.PackageSource{{Name: "tides", URL: "https://packages.skerry.example/x", Key: "-----BEGIN PGP PUBLIC KEY BLOCK-----\nx\n"}},
-				Files:   []*fleet.File{{Path: "/etc/tide", Content: fleet.Content{Text: "\xff\x00"}, Mode: 0o600, Owner: "mira:mira"}},
-				Scripts: []*fleet.Script{{Name: "a", Content: fleet.Content{Text: ":\n"}}, {Name: "b", When: fleet.EveryBoot, RunAs: "mira", Content: fleet.Content{Text: ":\n"}}},
+			FirstBoot: &fleet.FirstBoot{Refresh: true, Upgrade: true, Restart: true, Packages: []string{"nginx"},
+				Services: []string{"nginx"}, Swap: fleet.GiB, GuestTools: true,
+				Sources: []*fleet.PackageSource{{Name: "tides", URL: "https://packages.skerry.example/x",
+					Key: "-----BEGIN PGP PUBLIC KEY BLOCK-----\nx\n"}},
+				Files: []*fleet.File{{Path: "/etc/tide", Content: fleet.Content{Text: "\xff\x00"}, Mode: 0o600,
+					Owner: "mira:mira"}},
+				Scripts: []*fleet.Script{{Name: "a", Content: fleet.Content{Text: ":\n"}},
+					{Name: "b", When: fleet.EveryBoot, RunAs: "mira", Content: fleet.Content{Text: ":\n"}}},
 			},
 		})
 	}
@@ -83,8 +99,10 @@ func families() *fleet.Fleet {
 }
 
 var hostileTexts = []string{
-	"it's \"quoted\" $(id) `id` %s", "a\nb\n", "\n\na\n", " a\n", "a \n", "\ta\n", "a\r\nb\r\n", "yes", "0o17", "017", "1:30", "~", "null", "",
-	"- a\n- b\n", "a: b\n", "# a\n", "%YAML 1.1\n", "---\n", "...\n", "🌊 é \u0085 \u2028 \ufeff", "\xff\x00\x01", "{{ x }}", "]]>", `"""`, "!tag", "&a *a",
+	"it's \"quoted\" $(id) `id` %s", "a\nb\n", "\n\na\n", " a\n", "a \n", "\ta\n", "a\r\nb\r\n", "yes", "0o17", "017",
+	"1:30", "~", "null", "",
+	"- a\n- b\n", "a: b\n", "# a\n", "%YAML 1.1\n", "---\n", "...\n", "🌊 é \u0085 \u2028 \ufeff", "\xff\x00\x01",
+	"{{ x }}", "]]>", `"""`, "!tag", "&a *a",
 	strings.Repeat("x", 10000), strings.Repeat("long line ", 300) + "\n",
 }
 
@@ -132,8 +150,11 @@ func TestCloudInitSchema(t *testing.T) {
 	cloudInit := program(t, "cloud-init")
 	for name, f := range fleets(t) {
 		for _, folder := range rendered(t, f) {
-			out, err := exec.Command(cloudInit, "schema", "--config-file", filepath.Join(folder, "user-data")).CombinedOutput()
-			if err != nil || !strings.Contains(string(out), "Valid") || strings.Contains(strings.ToLower(string(out)), "deprecat") || strings.Contains(strings.ToLower(string(out)), "warning") {
+			out, err := exec.Command(cloudInit, "schema", "--config-file",
+				filepath.Join(folder, "user-data")).CombinedOutput()
+			if err != nil || !strings.Contains(string(out), "Valid") ||
+				strings.Contains(strings.ToLower(string(out)), "deprecat") ||
+				strings.Contains(strings.ToLower(string(out)), "warning") {
 				t.Errorf("%s: %v\n%s", name, err, out)
 			}
 		}
@@ -155,7 +176,8 @@ func TestNetplan(t *testing.T) {
 				t.Fatal(err)
 			}
 			wrapped := "network:\n  " + strings.ReplaceAll(strings.TrimSpace(string(data)), "\n", "\n  ") + "\n"
-			if err := os.WriteFile(filepath.Join(root, "etc/netplan/50-cloud-init.yaml"), []byte(wrapped), 0o600); err != nil {
+			if err := os.WriteFile(filepath.Join(root, "etc/netplan/50-cloud-init.yaml"), []byte(wrapped),
+				0o600); err != nil {
 				t.Fatal(err)
 			}
 			out, err := exec.Command(netplan, "generate", "--root-dir", root).CombinedOutput()
@@ -207,7 +229,8 @@ json.dump({"files": [[e["path"], content(e)] for e in d["write_files"]],
 	}
 	for i, file := range m.FirstBoot.Files {
 		if got.Files[i][0] != file.Path || got.Files[i][1] != hexOf(file.Text) {
-			t.Errorf("file %d, %.60q: path %q, content differs: %v", i, file.Text, got.Files[i][0], got.Files[i][1] != hexOf(file.Text))
+			t.Errorf("file %d, %.60q: path %q, content differs: %v", i, file.Text, got.Files[i][0],
+				got.Files[i][1] != hexOf(file.Text))
 		}
 	}
 	for i, user := range m.Users {

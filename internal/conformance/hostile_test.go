@@ -21,7 +21,9 @@ import (
 )
 
 // hostile texts are put into every free text of the language.
-var hostile = append(slices.Clone(hostileTexts), "$(touch canary)", "`touch canary`", "'; touch canary; '", "\"; touch canary; \"", "a,b", "a%b%(c)", "a:b", "\ta", "a\\b", "$HOME", "*", "-x", "--help", "a=b", "ünïcode 🌊", "a\nEOF\nb", "</a>", "&lt;", "${x}", "#{x}", "{{.x}}")
+var hostile = append(slices.Clone(hostileTexts), "$(touch canary)", "`touch canary`", "'; touch canary; '",
+	"\"; touch canary; \"", "a,b", "a%b%(c)", "a:b", "\ta", "a\\b", "$HOME", "*", "-x", "--help", "a=b", "ünïcode 🌊",
+	"a\nEOF\nb", "</a>", "&lt;", "${x}", "#{x}", "{{.x}}")
 
 // freeTexts are the free texts: where they stand in a definition, and the value
 // as the model holds it.
@@ -33,14 +35,24 @@ var freeTexts = []struct {
 }{
 	{"machine.about", "    about: %s", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.About }},
 	{"image.file", "", func(f *fleet.Fleet, _ *fleet.Machine) string { return f.Images[0].File }},
-	{"user.full_name", "    users: {mira: {full_name: %s}}", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Users[0].FullName }},
-	{"file.text", "    first_boot: {files: {/etc/tide: {text: %s}}}", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.FirstBoot.Files[0].Text }},
-	{"file path", "    first_boot: {files: {%s: {text: x}}}", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.FirstBoot.Files[0].Path }},
-	{"script.text", "    first_boot: {scripts: {a: {text: %s}}}", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.FirstBoot.Scripts[0].Text }},
-	{"share.host", "    shares: {charts: {host: %s, machine: /srv/charts}}", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Shares[0].Host }},
-	{"share.machine", "    shares: {charts: {host: charts, machine: %s}}", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Shares[0].Machine }},
-	{"medium.file", "    media: {install: {file: %s}}", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Media[0].File }},
-	{"disk.start", "    disks: {data: {size: 1GiB, start: %s}}", func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Disks[1].Start }},
+	{"user.full_name", "    users: {mira: {full_name: %s}}",
+		func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Users[0].FullName }},
+	{"file.text", "    first_boot: {files: {/etc/tide: {text: %s}}}",
+		func(_ *fleet.Fleet, m *fleet.Machine) string { return m.FirstBoot.Files[0].Text }},
+	{"file path", "    first_boot: {files: {%s: {text: x}}}",
+		func(_ *fleet.Fleet, m *fleet.Machine) string { return m.FirstBoot.Files[0].Path }},
+	{"script.text", "    first_boot: {scripts: {a: {text: %s}}}",
+		func(_ *fleet.Fleet, m *fleet.Machine) string { return m.FirstBoot.Scripts[0].Text }},
+	{"share.host", "    shares: {charts: {host: %s, machine: /srv/charts}}",
+		func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Shares[0].Host }},
+	{"share.machine", "    shares: {charts: {host: charts, machine: %s}}",
+		func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Shares[0].Machine }},
+	{"medium.file", "    media: {install: {file: %s}}", func(_ *fleet.Fleet,
+		m *fleet.Machine) string {
+		return m.Media[0].File
+	}},
+	{"disk.start", "    disks: {data: {size: 1GiB, start: %s}}",
+		func(_ *fleet.Fleet, m *fleet.Machine) string { return m.Disks[1].Start }},
 	{"console.password", "    console: {kind: graphical, password: screen}", nil},
 }
 
@@ -53,7 +65,9 @@ func loaded(t *testing.T, lines, text string) *fleet.Fleet {
 	if lines == "" {
 		image = quoted
 	}
-	definition := "stavren: 1\nfleet: hostile\nimages: {i: {os: debian-12, file: " + image + "}}\nnetworks: {quay: {subnet: 10.44.7.0/24}}\nsecrets: {screen: {env: SCREEN}}\nmachines:\n  tide:\n    image: i\n"
+	definition := "stavren: 1\nfleet: hostile\nimages: {i: {os: debian-12, file: " + image +
+		"}}\nnetworks: {quay: {subnet: 10.44.7.0/24}}\nsecrets: {screen: {env: SCREEN}}\nmachines:\n  tide:\n" +
+		"    image: i\n"
 	if lines != "" {
 		definition += strings.Replace(lines, "%s", quoted, 1) + "\n"
 	}
@@ -103,7 +117,8 @@ func TestHostileTexts(t *testing.T) {
 					refused++
 					continue
 				}
-				options := render.Options{Secrets: func(*fleet.Secret) (string, error) { return text, nil }, Output: "/srv/out"}
+				options := render.Options{Secrets: func(*fleet.Secret) (string, error) { return text, nil },
+					Output: "/srv/out"}
 				files, err := render.All(context.Background(), target, f, options)
 				if err != nil {
 					// What only a secret's value decides is found while rendering.
@@ -122,7 +137,8 @@ func TestHostileTexts(t *testing.T) {
 }
 
 func refuses(target render.Target, f *fleet.Fleet) bool {
-	return slices.ContainsFunc(stavren.Needs(target, f), func(found finding.Finding) bool { return found.Severity == finding.Error })
+	return slices.ContainsFunc(stavren.Needs(target, f),
+		func(found finding.Finding) bool { return found.Severity == finding.Error })
 }
 
 // standIns is a folder of programs that write down how they were called.
@@ -132,8 +148,10 @@ func standIns(t *testing.T) string {
 	const record = "#!/bin/sh\nfor word; do printf '%s\\0' \"$word\"; done >>\"$CALLS\"\n"
 	for name, text := range map[string]string{
 		"qemu-system-x86_64": record,
-		"qemu-img":           record + "for last; do :; done\ncase $1 in create | convert) : >\"$last\" ;; esac\ncase $last in *.part) ;; *) for w; do case $w in *.part) : >\"$w\" ;; esac; done ;; esac\n",
-		"swtpm":              "#!/bin/sh\n", "bhyve": record + "exit 1\n", "bhyvectl": "#!/bin/sh\n", "ifconfig": "#!/bin/sh\n", "kldload": "#!/bin/sh\n", "sysctl": "#!/bin/sh\n",
+		"qemu-img": record + "for last; do :; done\ncase $1 in create | convert) : >\"$last\" ;; esac\n" +
+			"case $last in *.part) ;; *) for w; do case $w in *.part) : >\"$w\" ;; esac; done ;; esac\n",
+		"swtpm": "#!/bin/sh\n", "bhyve": record + "exit 1\n", "bhyvectl": "#!/bin/sh\n",
+		"ifconfig": "#!/bin/sh\n", "kldload": "#!/bin/sh\n", "sysctl": "#!/bin/sh\n",
 	} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o755); err != nil {
 			t.Fatal(err)
@@ -143,7 +161,8 @@ func standIns(t *testing.T) string {
 }
 
 // inBoot are the fields that first-boot data carries.
-var inBoot = map[string]bool{"user.full_name": true, "file.text": true, "file path": true, "script.text": true, "share.machine": true}
+var inBoot = map[string]bool{"user.full_name": true, "file.text": true, "file path": true, "script.text": true,
+	"share.machine": true}
 
 func readBack(t *testing.T, target, field, want string, files []render.File, python, stand string) {
 	t.Helper()
@@ -169,7 +188,8 @@ func readBack(t *testing.T, target, field, want string, files []render.File, pyt
 	}
 	switch {
 	case target == "cloud-init" && inBoot[field]:
-		if got := fromCloudConfig(t, python, filepath.Join(folder, "tide/user-data"), field); got != want && got != "#!/bin/sh\n"+want {
+		if got := fromCloudConfig(t, python, filepath.Join(folder, "tide/user-data"), field); got != want &&
+			got != "#!/bin/sh\n"+want {
 			fail(got)
 		}
 	case target == "qemu" || target == "bhyve":

@@ -13,7 +13,8 @@ import (
 )
 
 // readMachine reads a machine out of what a cloud target rendered.
-func readMachine(t *testing.T, target cloud.Target, f *fleet.Fleet, files map[string]render.File, m *fleet.Machine) cloud.Reading {
+func readMachine(t *testing.T, target cloud.Target, f *fleet.Fleet, files map[string]render.File,
+	m *fleet.Machine) cloud.Reading {
 	t.Helper()
 	if target.ReadBack == nil {
 		t.Fatalf("the target %s has no ReadBack; see \"Add a cloud\" in CONTRIBUTING.md", target.Name)

@@ -128,7 +128,8 @@ func (f *Files) read(folder, inside, name string) content {
 			remedy: "check the path; it is relative to the folder of the definition",
 		}
 	case errors.Is(err, fs.ErrPermission):
-		return content{err: fmt.Errorf("this account may not read %s", Quoted(name)), remedy: "change its mode or owner"}
+		return content{err: fmt.Errorf("this account may not read %s", Quoted(name)),
+			remedy: "change its mode or owner"}
 	}
 	return content{
 		err:    fmt.Errorf("cannot read %s: %w", Quoted(name), withoutPath(err)),

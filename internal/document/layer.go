@@ -93,7 +93,8 @@ func (l Layer) Entries(faults *Faults) iter.Seq[Layer] {
 				continue
 			}
 			if key.Kind != yaml.ScalarNode || key.Tag != "!!str" {
-				faults.Add(WrongType, entry.AtKey(), "a key has to be text, but this is "+Describe(key), "put it in quotes")
+				faults.Add(WrongType, entry.AtKey(), "a key has to be text, but this is "+Describe(key),
+					"put it in quotes")
 				continue
 			}
 			first := seen[key.Value]
@@ -147,7 +148,8 @@ func (l Layer) IsPlain(faults *Faults) bool {
 	case l.Node.Anchor != "":
 		faults.Add(AliasOrTag, l, "the anchor &"+l.Node.Anchor+" is not part of the language", remedyAlias)
 	case l.Node.Style&yaml.TaggedStyle != 0:
-		faults.Add(AliasOrTag, l, "the tag "+l.Node.Tag+" is not part of the language", "remove the tag; put text in quotes")
+		faults.Add(AliasOrTag, l, "the tag "+l.Node.Tag+" is not part of the language",
+			"remove the tag; put text in quotes")
 	default:
 		return true
 	}

@@ -107,7 +107,8 @@ func split(data []byte, size int) (head []byte, pieces []piece, names []string) 
 // otherLineEnds reports whether the YAML package sees line ends that split doesn't.
 func otherLineEnds(data []byte) bool {
 	return bytes.Count(data, []byte("\r")) != bytes.Count(data, []byte("\r\n")) ||
-		bytes.Contains(data, []byte("\u0085")) || bytes.Contains(data, []byte("\u2028")) || bytes.Contains(data, []byte("\u2029"))
+		bytes.Contains(data, []byte("\u0085")) || bytes.Contains(data, []byte("\u2028")) ||
+		bytes.Contains(data, []byte("\u2029"))
 }
 
 // ParseInPieces parses a definition without its machines, which [Document.Machines]

@@ -33,13 +33,15 @@ func Keys() string {
 			if group == "" {
 				title = "The top of a file"
 			}
-			fmt.Fprintf(&text, "\n### %s\n\n| key | what it means | value | default | example |\n| --- | --- | --- | --- | --- |\n", title)
+			fmt.Fprintf(&text, "\n### %s\n\n| key | what it means | value | default | example |\n"+
+				"| --- | --- | --- | --- | --- |\n", title)
 		}
 		standard := key.Default
 		if key.Required {
 			standard = "required"
 		}
-		fmt.Fprintf(&text, "| `%s` | %s | %s | %s | `%s` |\n", name, cell(key.Doc), cell(key.Type), cell(standard), cell(key.Example))
+		fmt.Fprintf(&text, "| `%s` | %s | %s | %s | `%s` |\n", name, cell(key.Doc), cell(key.Type), cell(standard),
+			cell(key.Example))
 	}
 	return text.String()[1:]
 }
@@ -49,7 +51,8 @@ func cell(text string) string { return strings.ReplaceAll(text, "|", `\|`) }
 // Rules returns the rule book.
 func Rules() string {
 	var text strings.Builder
-	text.WriteString("# Rule book\n\nGenerated from the rules themselves: `go test ./internal/gendocs -update`. `stavren rules NAME` prints one.\n\n")
+	text.WriteString("# Rule book\n\nGenerated from the rules themselves: `go test ./internal/gendocs -update`. " +
+		"`stavren rules NAME` prints one.\n\n")
 	text.WriteString("An error cannot work, a warning will likely hurt, advice is a better way.\n")
 	theme := ""
 	for _, rule := range stavren.Rules() {
@@ -71,7 +74,9 @@ func Rules() string {
 func Targets() string {
 	var text strings.Builder
 	text.WriteString("# Targets\n\nGenerated from the renderers: `go test ./internal/gendocs -update`.\n\n")
-	text.WriteString("For every field that a definition can have, each target says what becomes of it: **carried** as it is, **adapted**, that is said another way, or **left out**. `stavren render` reports the latter two for what the definition at hand says.\n\n")
+	text.WriteString("For every field that a definition can have, each target says what becomes of it: **carried** " +
+		"as it is, **adapted**, that is said another way, or **left out**. `stavren render` reports the latter two " +
+		"for what the definition at hand says.\n\n")
 	targets := stavren.Targets()
 	text.WriteString("| target | what it is | files |\n| --- | --- | --- |\n")
 	for _, target := range targets {
@@ -122,8 +127,10 @@ func Splice(page, generated string) (string, error) {
 // Systems returns the built-in list of operating systems.
 func Systems() string {
 	var text strings.Builder
-	text.WriteString("# Operating systems\n\nGenerated from the built-in list: `go test ./internal/gendocs -update`. Write one of these names behind `os` of an image, or define your own under `systems`.\n\n")
-	text.WriteString("| name | system | packages by | services by | administrators' group | usual login | least memory | least disk | supported until |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
+	text.WriteString("# Operating systems\n\nGenerated from the built-in list: `go test ./internal/gendocs " +
+		"-update`. Write one of these names behind `os` of an image, or define your own under `systems`.\n\n")
+	text.WriteString("| name | system | packages by | services by | administrators' group | usual login | least " +
+		"memory | least disk | supported until |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
 	for _, system := range catalog.Systems() {
 		until := "rolling"
 		if !system.EndOfLife.IsZero() {
@@ -134,7 +141,8 @@ func Systems() string {
 			packages = "none"
 		}
 		fmt.Fprintf(&text, "| `%s` | %s | %s | %s | %s | %s | %v | %v | %s |\n", system.Name, system.Title, packages,
-			system.Family.ServiceManager, system.Family.AdminGroup, system.Login, system.MinMemory, system.MinDisk, until)
+			system.Family.ServiceManager, system.Family.AdminGroup, system.Login, system.MinMemory, system.MinDisk,
+			until)
 	}
 	return text.String()
 }

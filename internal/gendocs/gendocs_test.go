@@ -23,7 +23,8 @@ func TestPagesAreFresh(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"language.md": spliced, "rules.md": gendocs.Rules(), "targets.md": gendocs.Targets(), "systems.md": gendocs.Systems()} {
+	for name, want := range map[string]string{"language.md": spliced, "rules.md": gendocs.Rules(),
+		"targets.md": gendocs.Targets(), "systems.md": gendocs.Systems()} {
 		path := filepath.Join("../../docs", name)
 		if *update {
 			if err := os.WriteFile(path, []byte(want), 0o644); err != nil {

@@ -26,10 +26,12 @@ import (
 // Look collects what checks need to know about this host for some fleets. tools are
 // the programs to look for. progress, which may be nil, gets the number of bytes read
 // for checksums. What can't be found out stays unknown.
-func Look(ctx context.Context, f localfiles.Files, fleets []*fleet.Fleet, tools []string, progress func(read int64)) (*fleet.Host, error) {
+func Look(ctx context.Context, f localfiles.Files, fleets []*fleet.Fleet, tools []string,
+	progress func(read int64)) (*fleet.Host, error) {
 	h := &fleet.Host{
-		CPUs: runtime.NumCPU(), MemoryFree: memoryFree(), Subnets: ownSubnets(), Bridges: bridges(), Virtualisation: virtualisation(),
-		Tools: map[string]bool{}, Images: map[string]fleet.HostImage{}, PrivateKeys: map[string]fs.FileMode{},
+		CPUs: runtime.NumCPU(), MemoryFree: memoryFree(), Subnets: ownSubnets(), Bridges: bridges(),
+		Virtualisation: virtualisation(),
+		Tools:          map[string]bool{}, Images: map[string]fleet.HostImage{}, PrivateKeys: map[string]fs.FileMode{},
 	}
 	for _, tool := range tools {
 		_, err := exec.LookPath(tool)
@@ -117,7 +119,8 @@ func ownSubnets() []netip.Prefix {
 	}
 	var subnets []netip.Prefix
 	for _, address := range addresses {
-		if prefix, err := netip.ParsePrefix(address.String()); err == nil && !prefix.Addr().IsLoopback() && !prefix.Addr().IsLinkLocalUnicast() {
+		if prefix, err := netip.ParsePrefix(address.String()); err == nil && !prefix.Addr().IsLoopback() &&
+			!prefix.Addr().IsLinkLocalUnicast() {
 			subnets = append(subnets, prefix.Masked())
 		}
 	}
@@ -152,7 +155,8 @@ func virtualisation() string {
 	return "there is no /dev/kvm"
 }
 
-func lookAtImage(ctx context.Context, f localfiles.Files, image *fleet.Image, progress func(int64)) (fleet.HostImage, error) {
+func lookAtImage(ctx context.Context, f localfiles.Files, image *fleet.Image, progress func(int64)) (fleet.HostImage,
+	error) {
 	path := image.File
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(image.Folder, path)

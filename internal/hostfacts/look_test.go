@@ -24,7 +24,8 @@ func TestLook(t *testing.T) {
 	header := make([]byte, 512)
 	copy(header, "QFI\xfb")
 	binary.BigEndian.PutUint64(header[24:], 3<<30)
-	for name, data := range map[string][]byte{"thin.qcow2": header, "plain.raw": make([]byte, 4096), "ops.pub": nil, "ops": nil} {
+	for name, data := range map[string][]byte{"thin.qcow2": header, "plain.raw": make([]byte, 4096), "ops.pub": nil,
+		"ops": nil} {
 		if err := os.WriteFile(filepath.Join(folder, name), data, 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -49,7 +50,8 @@ func TestLook(t *testing.T) {
 		}}},
 	}
 	read := int64(0)
-	h, err := hostfacts.Look(context.Background(), localfiles.Files{Folder: folder}, []*fleet.Fleet{f}, []string{"sh", "no-such-program"}, func(n int64) { read += n })
+	h, err := hostfacts.Look(context.Background(), localfiles.Files{Folder: folder}, []*fleet.Fleet{f},
+		[]string{"sh", "no-such-program"}, func(n int64) { read += n })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -57,7 +59,8 @@ func TestLook(t *testing.T) {
 		t.Errorf("listening: %+v", h.Listening)
 	}
 	sum := sha256.Sum256(make([]byte, 4096))
-	if h.Images["thin"].VirtualSize != 3*fleet.GiB || h.Images["thin"].SHA256 != "" || h.Images["plain"].VirtualSize != 4*fleet.KiB || h.Images["plain"].SHA256 != hex.EncodeToString(sum[:]) {
+	if h.Images["thin"].VirtualSize != 3*fleet.GiB || h.Images["thin"].SHA256 != "" ||
+		h.Images["plain"].VirtualSize != 4*fleet.KiB || h.Images["plain"].SHA256 != hex.EncodeToString(sum[:]) {
 		t.Errorf("images: %+v", h.Images)
 	}
 	if h.Images["none"].Missing == "" || h.Images["folder"].Missing == "" || len(h.Images) != 4 {
@@ -89,7 +92,8 @@ func TestChecksumIsKept(t *testing.T) {
 	}
 	f := &fleet.Fleet{Images: []*fleet.Image{{Name: "i", File: "image", SHA256: "x"}}}
 	look := func() (sum string, read int64) {
-		h, err := hostfacts.Look(context.Background(), localfiles.Files{Folder: folder}, []*fleet.Fleet{f}, nil, func(n int64) { read += n })
+		h, err := hostfacts.Look(context.Background(), localfiles.Files{Folder: folder}, []*fleet.Fleet{f}, nil,
+			func(n int64) { read += n })
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -107,7 +111,8 @@ func TestChecksumIsKept(t *testing.T) {
 	write("ebbed", time.Unix(3000, 0))
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, err := hostfacts.Look(ctx, localfiles.Files{Folder: folder}, []*fleet.Fleet{f}, nil, nil); !errors.Is(err, context.Canceled) {
+	if _, err := hostfacts.Look(ctx, localfiles.Files{Folder: folder}, []*fleet.Fleet{f}, nil, nil); !errors.Is(err,
+		context.Canceled) {
 		t.Errorf("cancelled: %v", err)
 	}
 }

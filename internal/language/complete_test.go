@@ -21,12 +21,14 @@ func TestEveryFieldHasAKey(t *testing.T) {
 	walk(reflect.TypeFor[fleet.Fleet](), "", tagged)
 	for path := range tagged {
 		if !listed[path] {
-			t.Errorf("the field with the key %s has no entry in a table of package language; add one to the file of its noun", path)
+			t.Errorf("the field with the key %s has no entry in a table of package language; add one to the file "+
+				"of its noun", path)
 		}
 	}
 	for path := range listed {
 		if !tagged[path] && !isFileOfContent(path, tagged) {
-			t.Errorf("the table has the key %s, but no field of package fleet has that tag; add `key:%q`", path, last(path))
+			t.Errorf("the table has the key %s, but no field of package fleet has that tag; add `key:%q`", path,
+				last(path))
 		}
 	}
 }

@@ -35,8 +35,9 @@ var definitionTable = newTable[Definition]("a definition", nil, func() []field[D
 			value:   text(nil, func(d *Definition) *string { return &d.About }),
 		},
 		{
-			key:     "use",
-			doc:     "Other definitions whose systems, images, networks, keys, secrets, firewalls and kits hold here too.",
+			key: "use",
+			doc: "Other definitions whose systems, images, networks, keys, secrets, firewalls and kits hold " +
+				"here too.",
 			example: "[common.stavren.yaml]",
 			value:   usedFiles(),
 		},
@@ -92,7 +93,8 @@ var definitionTable = newTable[Definition]("a definition", nil, func() []field[D
 		{
 			key: "variants", doc: "Changes to machines under a name, chosen with `--variant`.",
 			example: "{rehearsal: {machines: {almanac: {public_address: false}}}}",
-			value:   layersOf("a variant", func(d *Definition) *[]document.Layer { return &d.Variants }, variantSchema, nil),
+			value: layersOf("a variant", func(d *Definition) *[]document.Layer { return &d.Variants }, variantSchema,
+				nil),
 		},
 		{
 			key: "platforms", doc: "What only one platform needs to know, by target name.",
@@ -124,7 +126,8 @@ func version() value[Definition] {
 			case !r.isScalar(l, want, Version):
 				return false
 			case l.Node.Value != Version:
-				r.Add(document.UnknownVersion, l, "this program does not know version "+quoted(l.Node.Value)+" of the language",
+				r.Add(document.UnknownVersion, l,
+					"this program does not know version "+quoted(l.Node.Value)+" of the language",
 					"write `stavren: "+Version+"`, or use a newer Stavren")
 				return false
 			case l.Node.Tag != "!!int":
@@ -163,7 +166,8 @@ func (r *Reader) Uses(top document.Layer) []document.Layer {
 }
 
 // layersOf is a section whose entries are kept as layers.
-func layersOf(what string, listOf func(*Definition) *[]document.Layer, describe func() schema, below func(string) []Key) value[Definition] {
+func layersOf(what string, listOf func(*Definition) *[]document.Layer, describe func() schema,
+	below func(string) []Key) value[Definition] {
 	return value[Definition]{
 		name: "map of names", schema: describe, below: below,
 		read: func(r *Reader, l document.Layer, into *Definition) bool {
@@ -242,7 +246,8 @@ func isShared(section string) bool {
 // sections are its own business, but its version has to be known.
 func (r *Reader) ReadShared(top document.Layer, into *Definition) {
 	if top.Node.Kind != yaml.MappingNode {
-		r.Add(document.WrongType, top, "a definition has to be a map, but this is "+document.Describe(top.Node), "start it with `stavren: "+Version+"`")
+		r.Add(document.WrongType, top, "a definition has to be a map, but this is "+document.Describe(top.Node),
+			"start it with `stavren: "+Version+"`")
 		return
 	}
 	fields := definitionTable.fields()
@@ -251,7 +256,8 @@ func (r *Reader) ReadShared(top document.Layer, into *Definition) {
 		r.Enter(e.Name())
 		switch {
 		case !ok:
-			r.Add(document.UnknownKey, e.AtKey(), "a definition has no key "+quoted(e.Name()), nearest.Remedy(e.Name(), fields.keys))
+			r.Add(document.UnknownKey, e.AtKey(), "a definition has no key "+quoted(e.Name()),
+				nearest.Remedy(e.Name(), fields.keys))
 		case isShared(e.Name()):
 			if fields.list[i].value.read(r, e, into) {
 				e.Record(into, e.Name())
@@ -273,7 +279,8 @@ func secretive[T any, P noun[T]](t *table[T, P]) *table[T, P] {
 }
 
 var keyTable = secretive(withContent(newTable[fleet.Key]("a key", nil, func() []field[fleet.Key] {
-	return contentFields(true, "\"ssh-ed25519 AAAA… ops\"", "keys/ops.pub", func(k *fleet.Key) *fleet.Content { return &k.Content })
+	return contentFields(true, "\"ssh-ed25519 AAAA… ops\"", "keys/ops.pub",
+		func(k *fleet.Key) *fleet.Content { return &k.Content })
 })))
 
 var secretTable = secretive(newTable("a secret", finishSecret, func() []field[fleet.Secret] {
@@ -294,7 +301,8 @@ var secretTable = secretive(newTable("a secret", finishSecret, func() []field[fl
 
 func finishSecret(r *Reader, s *fleet.Secret) {
 	if (s.Env == "") == (s.File == "") {
-		r.AddAt(document.MissingKey, s.PlaceOf(fleet.Itself), r.Here()+" does not say in one way where it is read from", "write either `env: NAME` or `file: PATH`")
+		r.AddAt(document.MissingKey, s.PlaceOf(fleet.Itself), r.Here()+" does not say in one way where it is read from",
+			"write either `env: NAME` or `file: PATH`")
 	}
 }
 

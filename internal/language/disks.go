@@ -21,7 +21,8 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 		{
 			key: "bus", doc: "What it is attached to.",
 			def: "virtio", example: "scsi",
-			value: choice(func(d *fleet.Disk) *fleet.DiskBus { return &d.Bus }, fleet.VirtIO, fleet.SCSI, fleet.SATA, fleet.NVMe),
+			value: choice(func(d *fleet.Disk) *fleet.DiskBus { return &d.Bus }, fleet.VirtIO, fleet.SCSI, fleet.SATA,
+				fleet.NVMe),
 		},
 		{
 			key: "speed", doc: "Class of storage.",
@@ -37,7 +38,8 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 		{
 			key: "label", doc: "Label of the file system, by which it is mounted.",
 			def: "the disk's name", example: "pages",
-			value: text(matching(`^[A-Za-z0-9][A-Za-z0-9._-]*$`, "has to be letters, digits and . _ - only"), func(d *fleet.Disk) *string { return &d.Label }),
+			value: text(matching(`^[A-Za-z0-9][A-Za-z0-9._-]*$`, "has to be letters, digits and . _ - only"),
+				func(d *fleet.Disk) *string { return &d.Label }),
 		},
 		{
 			key: "mount", doc: "Folder inside the machine where the data disk appears.",
@@ -58,7 +60,8 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 			key:     "start",
 			doc:     "A disk image whose content a data disk starts with; relative to the definition, or absolute.",
 			example: "images/readings.qcow2",
-			value:   hostPath(func(d *fleet.Disk) *string { return &d.Start }, func(d *fleet.Disk) *string { return &d.Folder }),
+			value: hostPath(func(d *fleet.Disk) *string { return &d.Start },
+				func(d *fleet.Disk) *string { return &d.Folder }),
 		},
 	}
 })
@@ -66,10 +69,12 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 func finishDisk(r *Reader, disk *fleet.Disk) {
 	place := disk.PlaceOf(fleet.Itself)
 	if disk.IsRoot() && (disk.FileSystem != "" || disk.Mount != "" || disk.Label != "" || disk.Start != "") {
-		r.AddAt(document.BadValue, place, "the root disk comes with the image's own file system", "remove filesystem, label, mount and start from it; put them on a data disk")
+		r.AddAt(document.BadValue, place, "the root disk comes with the image's own file system",
+			"remove filesystem, label, mount and start from it; put them on a data disk")
 	}
 	if disk.Mount != "" && disk.FileSystem == "" {
-		r.AddAt(document.MissingKey, place, "the disk "+quoted(disk.Name)+" is mounted but has no file system", "add `filesystem: ext4`")
+		r.AddAt(document.MissingKey, place, "the disk "+quoted(disk.Name)+" is mounted but has no file system",
+			"add `filesystem: ext4`")
 	}
 	if !disk.IsRoot() && disk.Size == 0 {
 		r.AddAt(document.MissingKey, place, "the data disk "+quoted(disk.Name)+" has no size", "add `size: 10GiB`")
@@ -81,7 +86,8 @@ var mediumTable = newTable[fleet.Medium]("a medium", nil, func() []field[fleet.M
 		{
 			key: "file", doc: "The disc's image; relative to the definition, or absolute.",
 			example: "images/install.iso", required: true,
-			value: hostPath(func(d *fleet.Medium) *string { return &d.File }, func(d *fleet.Medium) *string { return &d.Folder }),
+			value: hostPath(func(d *fleet.Medium) *string { return &d.File },
+				func(d *fleet.Medium) *string { return &d.Folder }),
 		},
 		{
 			key: "boot_first", doc: "Start from the disc rather than from the disk.",

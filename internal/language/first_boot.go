@@ -33,7 +33,8 @@ var firstBootTable = newTable[fleet.FirstBoot]("first_boot", nil, func() []field
 		{
 			key: "sources", doc: "Where packages come from beside the system's own sources, by name.",
 			example: "{tides: {url: \"https://packages.skerry.example/debian\"}}",
-			value: named(packageSourceTable, label, func(b *fleet.FirstBoot) *[]*fleet.PackageSource { return &b.Sources },
+			value: named(packageSourceTable, label,
+				func(b *fleet.FirstBoot) *[]*fleet.PackageSource { return &b.Sources },
 				func(n *fleet.PackageSource) *string { return &n.Name }),
 		},
 		{
@@ -83,7 +84,8 @@ var packageSourceTable = newTable[fleet.PackageSource]("a package source", nil, 
 		{
 			key: "url", doc: "Root of the repository.",
 			example: "https://packages.skerry.example/debian", required: true,
-			value: text(matching(`^(https?|file)://[!-~]+$`, "is not an address such as https://packages.skerry.example/debian"), func(s *fleet.PackageSource) *string { return &s.URL }),
+			value: text(matching(`^(https?|file)://[!-~]+$`, "is not an address such as "+
+				"https://packages.skerry.example/debian"), func(s *fleet.PackageSource) *string { return &s.URL }),
 		},
 		{
 			key: "suite", doc: "Suite, for apt.",
@@ -104,7 +106,8 @@ var packageSourceTable = newTable[fleet.PackageSource]("a package source", nil, 
 })
 
 var fileTable = withContent(newTable[fleet.File]("a file", nil, func() []field[fleet.File] {
-	content := contentFields(false, "\"Tide office\\n\"", "site/index.html", func(f *fleet.File) *fleet.Content { return &f.Content })
+	content := contentFields(false, "\"Tide office\\n\"", "site/index.html",
+		func(f *fleet.File) *fleet.Content { return &f.Content })
 	return append(content, []field[fleet.File]{
 		{
 			key: "fill", doc: "Run the content through text/template first, see Filling.",

@@ -43,34 +43,36 @@ var systemTable = newTable[fleet.System]("a system", nil, func() []field[fleet.S
 	}
 })
 
-var imageTable = newTable("an image", func(_ *Reader, i *fleet.Image) { i.SHA256 = strings.ToLower(i.SHA256) }, func() []field[fleet.Image] {
-	return []field[fleet.Image]{
-		{
-			key: "os", doc: "The system on the image, from the built-in list or from `systems`.",
-			example: "debian-12", required: true,
-			value: text(oneLine, func(i *fleet.Image) *string { return &i.OS }),
-		},
-		{
-			key: "arch", doc: "Processor architecture.",
-			def: fleet.DefaultArch, example: "amd64",
-			value: choice(func(i *fleet.Image) *string { return &i.Arch }, "amd64", "arm64"),
-		},
-		{
-			key: "file", doc: "The disk image that hypervisors boot; relative to the definition, or absolute.",
-			example: "images/debian-12.qcow2",
-			value:   hostPath(func(i *fleet.Image) *string { return &i.File }, func(i *fleet.Image) *string { return &i.Folder }),
-		},
-		{
-			key: "sha256", doc: "Checksum of the file, 64 hexadecimal digits.",
-			example: "\"" + strings.Repeat("0f", 32) + "\"",
-			value:   text(checksum, func(i *fleet.Image) *string { return &i.SHA256 }),
-		},
-		{
-			key: "ids", doc: "What each platform calls the same image, by target name.",
-			example: "{heat: Debian 12}",
-			value:   pairs("targets", targetName, func(i *fleet.Image) *[]fleet.Pair { return &i.IDs }),
-		},
-	}
-})
+var imageTable = newTable("an image", func(_ *Reader, i *fleet.Image) { i.SHA256 = strings.ToLower(i.SHA256) },
+	func() []field[fleet.Image] {
+		return []field[fleet.Image]{
+			{
+				key: "os", doc: "The system on the image, from the built-in list or from `systems`.",
+				example: "debian-12", required: true,
+				value: text(oneLine, func(i *fleet.Image) *string { return &i.OS }),
+			},
+			{
+				key: "arch", doc: "Processor architecture.",
+				def: fleet.DefaultArch, example: "amd64",
+				value: choice(func(i *fleet.Image) *string { return &i.Arch }, "amd64", "arm64"),
+			},
+			{
+				key: "file", doc: "The disk image that hypervisors boot; relative to the definition, or absolute.",
+				example: "images/debian-12.qcow2",
+				value: hostPath(func(i *fleet.Image) *string { return &i.File },
+					func(i *fleet.Image) *string { return &i.Folder }),
+			},
+			{
+				key: "sha256", doc: "Checksum of the file, 64 hexadecimal digits.",
+				example: "\"" + strings.Repeat("0f", 32) + "\"",
+				value:   text(checksum, func(i *fleet.Image) *string { return &i.SHA256 }),
+			},
+			{
+				key: "ids", doc: "What each platform calls the same image, by target name.",
+				example: "{heat: Debian 12}",
+				value:   pairs("targets", targetName, func(i *fleet.Image) *[]fleet.Pair { return &i.IDs }),
+			},
+		}
+	})
 
 var checksum = matching(`^[0-9A-Fa-f]{64}$`, "is not a SHA-256 checksum of 64 hexadecimal digits")

@@ -162,7 +162,8 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 		{
 			key: "when_stopped", doc: "What becomes of a machine that stops itself.",
 			def: "keep", example: "remove",
-			value: choice(func(m *fleet.Machine) *fleet.WhenStopped { return &m.WhenStopped }, fleet.KeepStopped, fleet.RemoveStopped),
+			value: choice(func(m *fleet.Machine) *fleet.WhenStopped { return &m.WhenStopped }, fleet.KeepStopped,
+				fleet.RemoveStopped),
 		},
 		{
 			key: "region", doc: "Region of the cloud.",
@@ -213,7 +214,8 @@ var resourcesTable = newTable[fleet.Resources]("resources", nil, func() []field[
 		{
 			key: "priority", doc: "Share of the host's processors where they are scarce.",
 			def: "normal", example: "high",
-			value: choice(func(x *fleet.Resources) *fleet.Priority { return &x.Priority }, fleet.Low, fleet.Normal, fleet.High),
+			value: choice(func(x *fleet.Resources) *fleet.Priority { return &x.Priority }, fleet.Low, fleet.Normal,
+				fleet.High),
 		},
 	}
 })
@@ -238,7 +240,8 @@ var shareTable = newTable[fleet.Share]("a share", nil, func() []field[fleet.Shar
 		{
 			key: "host", doc: "Folder on the host; relative to the definition, or absolute.",
 			example: "charts", required: true,
-			value: hostPath(func(s *fleet.Share) *string { return &s.Host }, func(s *fleet.Share) *string { return &s.Folder }),
+			value: hostPath(func(s *fleet.Share) *string { return &s.Host },
+				func(s *fleet.Share) *string { return &s.Folder }),
 		},
 		{
 			key: "machine", doc: "Where it appears inside the machine.",
@@ -258,7 +261,8 @@ var consoleTable = newTable("a console", finishConsole, func() []field[fleet.Con
 		{
 			key: "kind", doc: "How the console is reached.",
 			def: "serial", example: "graphical",
-			value: choice(func(c *fleet.Console) *fleet.ConsoleKind { return &c.Kind }, fleet.Headless, fleet.Serial, fleet.Graphical),
+			value: choice(func(c *fleet.Console) *fleet.ConsoleKind { return &c.Kind }, fleet.Headless, fleet.Serial,
+				fleet.Graphical),
 		},
 		{
 			key: "protocol", doc: "What carries a graphical console.",
@@ -273,7 +277,8 @@ var consoleTable = newTable("a console", finishConsole, func() []field[fleet.Con
 		{
 			key: "port", doc: "Port on the host, or `auto`.",
 			def: "auto", example: "5901",
-			value: hostPort(func(c *fleet.Console) *int { return &c.Port }, func(c *fleet.Console) *bool { return &c.Auto }),
+			value: hostPort(func(c *fleet.Console) *int { return &c.Port },
+				func(c *fleet.Console) *bool { return &c.Auto }),
 		},
 		{
 			key: "resolution", doc: "Width and height of the screen.",
@@ -294,7 +299,8 @@ func finishConsole(r *Reader, c *fleet.Console) {
 	}
 	for _, key := range []string{"protocol", "listen", "port", "resolution", "password"} {
 		if c.Knows(key) {
-			r.AddAt(document.BadValue, c.PlaceOf(key), quoted(key)+" is for graphical consoles, and this one is not", "add `kind: graphical`, or remove the line")
+			r.AddAt(document.BadValue, c.PlaceOf(key), quoted(key)+" is for graphical consoles, and this one is not",
+				"add `kind: graphical`, or remove the line")
 		}
 	}
 }
@@ -320,8 +326,9 @@ var firmwareTable = newTable[fleet.Firmware]("firmware", nil, func() []field[fle
 })
 
 var (
-	timeZone   = matching(`^[A-Za-z]+([/_+-][A-Za-z0-9]+)*$`, "is not the name of a time zone such as Atlantic/Faroe")
-	locale     = matching(`^[A-Za-z]{1,8}(_[A-Z]{2})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?$`, "is not a locale such as en_DK.UTF-8")
+	timeZone = matching(`^[A-Za-z]+([/_+-][A-Za-z0-9]+)*$`, "is not the name of a time zone such as Atlantic/Faroe")
+	locale   = matching(`^[A-Za-z]{1,8}(_[A-Z]{2})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?$`,
+		"is not a locale such as en_DK.UTF-8")
 	layout     = matching(`^[a-z]{2,12}(-[a-z0-9]+)?$`, "is not a keyboard layout such as dk")
 	resolution = matching(`^[1-9][0-9]{2,3}x[1-9][0-9]{2,3}$`, "has to be width and height like 1920x1080")
 )

@@ -91,7 +91,8 @@ func userName(name string) string {
 	if userPattern(name) {
 		return ""
 	}
-	return "names of users and groups start with a letter or _, contain only a to z, digits, _ and -, and have at most 32 characters"
+	return "names of users and groups start with a letter or _, contain only a to z, digits, _ and -, and have at " +
+		"most 32 characters"
 }
 
 var userPattern = pattern(`^[a-z_][a-z0-9_-]{0,31}$`)
@@ -150,7 +151,8 @@ func labelKey(name string) string {
 	if labelKeyPattern(name) {
 		return ""
 	}
-	return "names of labels start with a letter, contain only letters, digits and . _ / -, and have at most 63 characters"
+	return "names of labels start with a letter, contain only letters, digits and . _ / -, and have at most 63 " +
+		"characters"
 }
 
 var labelKeyPattern = pattern(`^[A-Za-z][A-Za-z0-9._/-]{0,62}$`)

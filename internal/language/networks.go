@@ -15,7 +15,8 @@ var networkTable = newTable("a network", finishNetwork, func() []field[fleet.Net
 				"joins machines and host, `bridged` is the host's own network, `isolated` joins the machines " +
 				"alone.",
 			def: "nat", example: "nat",
-			value: choice(func(n *fleet.Network) *fleet.NetworkMode { return &n.Mode }, fleet.NAT, fleet.HostOnly, fleet.Bridged, fleet.Isolated),
+			value: choice(func(n *fleet.Network) *fleet.NetworkMode { return &n.Mode }, fleet.NAT, fleet.HostOnly,
+				fleet.Bridged, fleet.Isolated),
 		},
 		{
 			key: "subnet", doc: "Its address range. A bridged network may leave it out.",
@@ -56,7 +57,8 @@ var networkTable = newTable("a network", finishNetwork, func() []field[fleet.Net
 })
 
 // bridgeName is what Linux takes for a network device: at most 15 bytes.
-var bridgeName = matching(`^[A-Za-z0-9][A-Za-z0-9._-]{0,14}$`, "is not the name of a network device: letters, digits and . _ - only, at most 15")
+var bridgeName = matching(`^[A-Za-z0-9][A-Za-z0-9._-]{0,14}$`,
+	"is not the name of a network device: letters, digits and . _ - only, at most 15")
 
 func finishNetwork(r *Reader, n *fleet.Network) {
 	place := n.PlaceOf(fleet.Itself)
@@ -64,10 +66,12 @@ func finishNetwork(r *Reader, n *fleet.Network) {
 		r.AddAt(document.MissingKey, place, "a network needs the key \"subnet\"", "add `subnet: 10.44.7.0/24`")
 	}
 	if n.Bridge != "" && n.Mode != fleet.Bridged {
-		r.AddAt(document.BadValue, n.PlaceOf("bridge"), "\"bridge\" is for bridged networks, and this one is not", "write mode: bridged, or remove the bridge")
+		r.AddAt(document.BadValue, n.PlaceOf("bridge"), "\"bridge\" is for bridged networks, and this one is not",
+			"write mode: bridged, or remove the bridge")
 	}
 	if n.DHCPFirst.IsValid() != n.DHCPLast.IsValid() || n.DHCPFirst.IsValid() && n.DHCPLast.Less(n.DHCPFirst) {
-		r.AddAt(document.BadValue, place, "the addresses that DHCP hands out have no first and last in order", "write both dhcp_first and dhcp_last, the lower one first")
+		r.AddAt(document.BadValue, place, "the addresses that DHCP hands out have no first and last in order",
+			"write both dhcp_first and dhcp_last, the lower one first")
 	}
 }
 
@@ -112,7 +116,8 @@ var nicTable = newTable[fleet.NIC]("a network interface", nil, func() []field[fl
 })
 
 var hardwareAddress = matching(`^[0-9a-f][02468ace](:[0-9a-f]{2}){5}$`,
-	"has to be six pairs of lower-case hexadecimal digits with colons, the second digit even, such as 02:00:5e:10:00:01")
+	"has to be six pairs of lower-case hexadecimal digits with colons, the second digit even, "+
+		"such as 02:00:5e:10:00:01")
 
 var routeTable = newTable[fleet.Route]("a route", nil, func() []field[fleet.Route] {
 	return []field[fleet.Route]{

@@ -112,7 +112,8 @@ func amountSchema() schema {
 
 // mapSchema is a map of names. A noun may be left empty or removed.
 func mapSchema(value schema) schema {
-	return schema{"type": "object", "additionalProperties": schema{"anyOf": []any{value, schema{"type": "null"}, schema{"const": "none"}}}}
+	return schema{"type": "object",
+		"additionalProperties": schema{"anyOf": []any{value, schema{"type": "null"}, schema{"const": "none"}}}}
 }
 
 func reference(name string) schema { return schema{"$ref": "#/$defs/" + name} }

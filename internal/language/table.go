@@ -122,10 +122,12 @@ func (t *table[T, P]) read(r *Reader, l document.Layer, into P) {
 		case r.Full():
 			r.Skip()
 		case t.secret:
-			r.AddSecret(document.UnknownKey, e.AtKey(), t.what+" has no such key", "known are "+nearest.Some(fields.keys))
+			r.AddSecret(document.UnknownKey, e.AtKey(), t.what+" has no such key",
+				"known are "+nearest.Some(fields.keys))
 		default:
 			r.Enter(e.Name())
-			r.Add(document.UnknownKey, e.AtKey(), t.what+" has no key "+quoted(e.Name()), nearest.Remedy(e.Name(), fields.keys))
+			r.Add(document.UnknownKey, e.AtKey(), t.what+" has no key "+quoted(e.Name()),
+				nearest.Remedy(e.Name(), fields.keys))
 			r.Leave()
 		}
 	}
@@ -137,7 +139,8 @@ func (t *table[T, P]) read(r *Reader, l document.Layer, into P) {
 func (t *table[T, P]) reportNoMap(r *Reader, l document.Layer) {
 	keys := nearest.Some(t.fields().keys)
 	if t.secret {
-		r.AddSecret(document.WrongType, l, r.Here()+" is "+t.what+" and has to be a map", "write its keys below it; known are "+keys)
+		r.AddSecret(document.WrongType, l, r.Here()+" is "+t.what+" and has to be a map",
+			"write its keys below it; known are "+keys)
 		return
 	}
 	subject := r.Here()
@@ -187,7 +190,8 @@ func (t *table[T, P]) validate(r *Reader, of P) {
 	for i := range list {
 		f := &list[i]
 		if f.required && !of.Knows(f.key) && r.damageOf(of) < unread {
-			r.AddAt(document.MissingKey, of.PlaceOf(fleet.Itself), t.what+" needs the key "+quoted(f.key), "add `"+f.key+": "+f.example+"`")
+			r.AddAt(document.MissingKey, of.PlaceOf(fleet.Itself), t.what+" needs the key "+quoted(f.key),
+				"add `"+f.key+": "+f.example+"`")
 		}
 		if f.value.validate != nil {
 			r.Enter(f.key)

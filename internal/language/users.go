@@ -27,7 +27,8 @@ var userTable = newTable("a user", finishUser, func() []field[fleet.User] {
 		{
 			key: "admin", doc: "May act as the administrator.",
 			def: "no", example: "without-password",
-			value: choice(func(u *fleet.User) *fleet.AdminRights { return &u.Admin }, fleet.AdminWithPassword, fleet.AdminWithoutPassword, fleet.NoAdmin),
+			value: choice(func(u *fleet.User) *fleet.AdminRights { return &u.Admin }, fleet.AdminWithPassword,
+				fleet.AdminWithoutPassword, fleet.NoAdmin),
 		},
 		{
 			key: "shell", doc: "Login shell.",
@@ -69,7 +70,8 @@ var userTable = newTable("a user", finishUser, func() []field[fleet.User] {
 
 func finishUser(r *Reader, u *fleet.User) {
 	if u.Password != "" && u.PasswordHash != "" {
-		r.AddAt(document.TextAndFile, u.PlaceOf(fleet.Itself), "the user "+quoted(u.Name)+" has both password and password_hash", "keep one of the two")
+		r.AddAt(document.TextAndFile, u.PlaceOf(fleet.Itself),
+			"the user "+quoted(u.Name)+" has both password and password_hash", "keep one of the two")
 	}
 }
 
@@ -78,7 +80,8 @@ var sshTable = newTable[fleet.SSH]("ssh", nil, func() []field[fleet.SSH] {
 		{
 			key: "root_login", doc: "How root may log in.",
 			def: "no", example: "by-key",
-			value: choice(func(s *fleet.SSH) *fleet.RootLogin { return &s.RootLogin }, fleet.NoRootLogin, fleet.RootLoginByKey, fleet.RootLoginByAnyWay),
+			value: choice(func(s *fleet.SSH) *fleet.RootLogin { return &s.RootLogin }, fleet.NoRootLogin,
+				fleet.RootLoginByKey, fleet.RootLoginByAnyWay),
 		},
 		{
 			key: "password_login", doc: "Users may log in by password.",

@@ -261,7 +261,8 @@ func (r *Reader) amount(l document.Layer, least fleet.Bytes) (fleet.Bytes, bool)
 	case err != nil || l.Node.Tag != "!!str":
 		r.wrongType(l, "an amount with its unit", "write it like 512MiB or 20GiB, a whole number and its unit")
 	case bytes < least:
-		r.Add(document.OutOfRange, l, r.Here()+" is "+text+", less than "+least.String(), "write "+least.String()+" or more")
+		r.Add(document.OutOfRange, l, r.Here()+" is "+text+", less than "+least.String(),
+			"write "+least.String()+" or more")
 	default:
 		return bytes, true
 	}
@@ -351,7 +352,8 @@ func subnet[T any](at func(*T) *netip.Prefix) value[T] {
 				r.bad(l, "a subnet", "write it like 10.44.7.0/24")
 				return netip.Prefix{}, false
 			case prefix != prefix.Masked():
-				r.Add(document.BadValue, l, r.Here()+" is "+quoted(l.Node.Value)+", an address within a subnet and not the subnet itself",
+				r.Add(document.BadValue, l, r.Here()+" is "+quoted(l.Node.Value)+", an address within a subnet and "+
+					"not the subnet itself",
 					"write "+prefix.Masked().String())
 				return netip.Prefix{}, false
 			}

@@ -26,7 +26,8 @@ func (r *Reader) texts(l document.Layer, what, example string, visit func(docume
 	}
 	for _, item := range l.Items(r.Faults) {
 		if item.Node.Kind != yaml.ScalarNode || item.Node.Tag != "!!str" {
-			r.Add(document.WrongType, item, r.Here()+" is a list of "+what+", but this entry is "+document.Describe(item.Node),
+			r.Add(document.WrongType, item,
+				r.Here()+" is a list of "+what+", but this entry is "+document.Describe(item.Node),
 				"put it in quotes, or remove it")
 			continue
 		}
@@ -106,12 +107,14 @@ func sources[T any](at func(*T) *[]netip.Prefix) value[T] {
 				return true
 			case l.Node.Kind == yaml.SequenceNode && len(l.Node.Content) == 0:
 				// An empty list would look like nobody and mean everyone.
-				r.Add(document.EmptyValue, l, r.Here()+" is an empty list", "write any for everyone, or list who may connect")
+				r.Add(document.EmptyValue, l, r.Here()+" is an empty list",
+					"write any for everyone, or list who may connect")
 				return false
 			}
 			return r.prefixes(l, example, func(item document.Layer) {
 				if item.Node.Value == "any" {
-					r.Add(document.BadValue, item, "any has to stand alone, not in a list", "write from: any, or list who may connect")
+					r.Add(document.BadValue, item, "any has to stand alone, not in a list",
+						"write from: any, or list who may connect")
 					return
 				}
 				prefix, err := netip.ParsePrefix(item.Node.Value)

@@ -35,7 +35,8 @@ func hostPort[T any](at func(*T) *int, auto func(*T) *bool) value[T] {
 	const example = "a number such as 8080, or auto"
 	v := single(scalar[int]{
 		name: "port number or auto", want: "a whole number", example: example, format: strconv.Itoa,
-		schema: schema{"anyOf": []any{schema{"const": "auto"}, schema{"type": "integer", "minimum": 1, "maximum": 65535}}},
+		schema: schema{"anyOf": []any{schema{"const": "auto"},
+			schema{"type": "integer", "minimum": 1, "maximum": 65535}}},
 		parse: func(r *Reader, l document.Layer) (int, bool) {
 			if l.Node.Value == "auto" {
 				return 0, true
@@ -103,7 +104,8 @@ func percent[T any](at func(*T) *int) value[T] {
 			case err != nil:
 				return 0, r.wrongType(l, "a percentage", "write it like 50%")
 			case !hasSign:
-				r.Add(document.MissingUnit, l, r.Here()+" is the bare number "+quoted(digits)+" and needs a percent sign", "write "+digits+"%")
+				r.Add(document.MissingUnit, l, r.Here()+" is the bare number "+quoted(digits)+" and needs a percent sign",
+					"write "+digits+"%")
 				return 0, false
 			case share < 0 || share > 100:
 				r.outside(l, "0% to 100%", "write a share within these bounds")
@@ -158,7 +160,8 @@ func pathText(text string) string {
 }
 
 // confidential is a text that isn't shown, and that no message repeats.
-func confidential[T any](name, fault, remedy string, valid func(string) bool, print func(string) string, at func(*T) *string) value[T] {
+func confidential[T any](name, fault, remedy string, valid func(string) bool, print func(string) string,
+	at func(*T) *string) value[T] {
 	return value[T]{
 		name: name, clear: clear(at), schema: textSchema,
 		print: func(of *T) string { return print(*at(of)) },
@@ -193,5 +196,6 @@ func passwordHash[T any](at func(*T) *string) value[T] {
 		return "given, not shown"
 	}
 	return confidential("hash", "is not a hash in the form of crypt(5), such as $6$…",
-		"make one with `openssl passwd -6`, or name a secret under password", pattern(`^\$[0-9a-z]+\$[ -9;-~]+$`), print, at)
+		"make one with `openssl passwd -6`, or name a secret under password", pattern(`^\$[0-9a-z]+\$[ -9;-~]+$`),
+		print, at)
 }

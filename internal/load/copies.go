@@ -20,7 +20,8 @@ func copies(m *fleet.Machine, faults *document.Faults) []*fleet.Machine {
 		c := m.Clone()
 		c.Name = fmt.Sprintf("%s-%d", m.Name, i+1)
 		if len(c.Name) > longestName && i == 0 {
-			faults.AddAt(document.BadName, m.PlaceOf(fleet.Itself), document.Quoted(c.Name)+" is too long for the name of a copy",
+			faults.AddAt(document.BadName, m.PlaceOf(fleet.Itself),
+				document.Quoted(c.Name)+" is too long for the name of a copy",
 				"shorten the machine's name")
 		}
 		if c.HostName != "" {
@@ -33,7 +34,8 @@ func copies(m *fleet.Machine, faults *document.Faults) []*fleet.Machine {
 			}
 			if port.Host += i; port.Host > math.MaxUint16 {
 				faults.AddAt(document.OutOfRange, port.PlaceOf("host"),
-					fmt.Sprintf("counting up from the first copy, port %s of %s would be %d", port.Name, c.Name, port.Host),
+					fmt.Sprintf("counting up from the first copy, port %s of %s would be %d", port.Name, c.Name,
+						port.Host),
 					"start lower, or write host: auto")
 				return machines[:i]
 			}

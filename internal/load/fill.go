@@ -110,7 +110,8 @@ func (f *filler) bounded(parsed *template.Template) error {
 			return f.fail("templates cannot call templates here", "write the text out")
 		case *parse.RangeNode:
 			if pipe := node.Pipe.String(); !strings.HasSuffix(pipe, "machines") {
-				return f.fail("range only goes over machines, not over "+document.Quoted(pipe), "write {{range machines}}")
+				return f.fail("range only goes over machines, not over "+document.Quoted(pipe),
+					"write {{range machines}}")
 			}
 			return each(node.List, node.ElseList)
 		case *parse.IfNode:
@@ -130,7 +131,9 @@ func (f *filler) bounded(parsed *template.Template) error {
 }
 
 // templatePlace is the form in which text/template says where it failed.
-var templatePlace = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^template: text:(\d+)(?::(\d+))?: `) })
+var templatePlace = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^template: text:(\d+)(?::(\d+))?: `)
+})
 
 // fillFault returns the message and place of a template's error.
 func fillFault(content *fleet.Content, err error) (string, fleet.Place) {
@@ -203,7 +206,8 @@ func (f *filler) functions() template.FuncMap {
 				for _, secret := range f.fleet.Secrets {
 					known = append(known, secret.Name)
 				}
-				return "", f.fail(fmt.Sprintf("the secret %q is not defined", name), "define it under secrets; "+nearest.Remedy(name, known))
+				return "", f.fail(fmt.Sprintf("the secret %q is not defined", name),
+					"define it under secrets; "+nearest.Remedy(name, known))
 			}
 			return fleet.SecretMark(name), f.count(1)
 		},
@@ -294,7 +298,8 @@ func (f *filler) field(m *fleet.Machine, name string) (string, error) {
 	}
 	value := fillFields[at].of(m)
 	if value == "" && name == "address" {
-		return "", f.fail(fmt.Sprintf("machine %s has no fixed address", m.Name), "give one of its nics an address, or use its name")
+		return "", f.fail(fmt.Sprintf("machine %s has no fixed address", m.Name),
+			"give one of its nics an address, or use its name")
 	}
 	return value, nil
 }

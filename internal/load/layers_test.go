@@ -95,11 +95,13 @@ func TestLayersMeet(t *testing.T) {
 			"first_boot.files./etc/motd.file": "scripts/tables.sh, 2 lines, 22 bytes (29)", "kits": "base, shore (24)",
 		}, []string{"users.jonas.admin", "first_boot.files./etc/motd.text"}},
 		{"almanac", "rehearsal", map[string]string{
-			"image": "trixie (43 variant rehearsal)", "resources.cpus": "4 (25)", "resources.memory": "512MiB (43 variant rehearsal)",
+			"image": "trixie (43 variant rehearsal)", "resources.cpus": "4 (25)",
+			"resources.memory": "512MiB (43 variant rehearsal)",
 		}, []string{"users.eyd.admin"}},
 		{"store", "", map[string]string{"resources.memory": "2GiB (16 kit shore)"},
 			[]string{"labels", "users.mira.groups", "first_boot.packages"}},
-		{"gauge-3", "", map[string]string{"nics.quay.address": "10.44.7.32 (38)", "ports.buoys.host": "4002 (39)", "copies": "3 (37)"}, nil},
+		{"gauge-3", "", map[string]string{"nics.quay.address": "10.44.7.32 (38)", "ports.buoys.host": "4002 (39)",
+			"copies": "3 (37)"}, nil},
 	} {
 		m := readLayered(t, c.variant).Machine(c.machine)
 		if m == nil {
@@ -128,7 +130,8 @@ func TestCopies(t *testing.T) {
 	seen := map[string]bool{}
 	for i := 1; i <= 3; i++ {
 		m := f.Machine(fmt.Sprintf("gauge-%d", i))
-		for _, own := range []string{m.HostName, m.NICs[0].Address.String(), m.NICs[0].HardwareAddress, fmt.Sprint(m.Ports[0].Host), fmt.Sprint(m.Ports[1].Host), m.Disks[0].Serial} {
+		for _, own := range []string{m.HostName, m.NICs[0].Address.String(), m.NICs[0].HardwareAddress,
+			fmt.Sprint(m.Ports[0].Host), fmt.Sprint(m.Ports[1].Host), m.Disks[0].Serial} {
 			if seen[own] {
 				t.Errorf("%s is shared by two copies", own)
 			}
@@ -149,38 +152,48 @@ func TestMachinesShareNothing(t *testing.T) {
 	a.Users[0].FullName = "changed"
 	a.FirstBoot.Packages[0] = "changed"
 	a.NICs[0].Network = "changed"
-	if b.Users[0].Groups[0] == "changed" || b.Users[0].FullName == "changed" || b.FirstBoot.Packages[0] == "changed" || b.NICs[0].Network == "changed" {
+	if b.Users[0].Groups[0] == "changed" || b.Users[0].FullName == "changed" || b.FirstBoot.Packages[0] == "changed" ||
+		b.NICs[0].Network == "changed" {
 		t.Error("two copies share a part")
 	}
 }
 
 func TestUse(t *testing.T) {
 	files := fstest.MapFS{
-		"main.stavren.yaml":          {Data: []byte("stavren: 1\nfleet: main\nuse: [shared/common.stavren.yaml]\nmachines:\n  a: {kits: [shore]}\n")},
-		"shared/common.stavren.yaml": {Data: []byte("stavren: 1\nfleet: common\nuse: [keys.stavren.yaml]\nimages: {i: {os: debian-12, file: i.qcow2}}\nkits: {shore: {image: i, users: {mira: {keys: [ops]}}}}\nmachines: {not-brought: {}}\n")},
-		"shared/keys.stavren.yaml":   {Data: []byte("stavren: 1\nkeys: {ops: {file: ops.pub}}\n")},
-		"shared/ops.pub":             beside["keys/ops.pub"],
-		"circle.stavren.yaml":        {Data: []byte("stavren: 1\nfleet: x\nuse: [round.stavren.yaml]\n")},
-		"round.stavren.yaml":         {Data: []byte("stavren: 1\nuse: [circle.stavren.yaml]\n")},
-		"broken.stavren.yaml":        {Data: []byte("stavren: 1\nfleet: x\nuse: [unversioned.stavren.yaml, none.stavren.yaml, ../x.stavren.yaml]\n")},
-		"unversioned.stavren.yaml":   {Data: []byte("imgaes: {}\nimages: {i: {os: 7}}\n")},
-		"twice.stavren.yaml":         {Data: []byte("stavren: 1\nfleet: x\nuse: [shared/common.stavren.yaml]\nkits: {shore: {}}\n")},
+		"main.stavren.yaml": {Data: []byte("stavren: 1\nfleet: main\nuse: [shared/common.stavren.yaml]\n" +
+			"machines:\n  a: {kits: [shore]}\n")},
+		"shared/common.stavren.yaml": {Data: []byte("stavren: 1\nfleet: common\nuse: [keys.stavren.yaml]\n" +
+			"images: {i: {os: debian-12, file: i.qcow2}}\nkits: {shore: {image: i, users: {mira: {keys: [ops]}}}}\n" +
+			"machines: {not-brought: {}}\n")},
+		"shared/keys.stavren.yaml": {Data: []byte("stavren: 1\nkeys: {ops: {file: ops.pub}}\n")},
+		"shared/ops.pub":           beside["keys/ops.pub"],
+		"circle.stavren.yaml":      {Data: []byte("stavren: 1\nfleet: x\nuse: [round.stavren.yaml]\n")},
+		"round.stavren.yaml":       {Data: []byte("stavren: 1\nuse: [circle.stavren.yaml]\n")},
+		"broken.stavren.yaml": {Data: []byte("stavren: 1\nfleet: x\n" +
+			"use: [unversioned.stavren.yaml, none.stavren.yaml, ../x.stavren.yaml]\n")},
+		"unversioned.stavren.yaml": {Data: []byte("imgaes: {}\nimages: {i: {os: 7}}\n")},
+		"twice.stavren.yaml": {Data: []byte("stavren: 1\nfleet: x\nuse: [shared/common.stavren.yaml]\n" +
+			"kits: {shore: {}}\n")},
 	}
 	f, err := Load(files, "main.stavren.yaml", Options{})
 	if err != nil {
 		t.Fatal(report(err))
 	}
 	m := f.Machine("a")
-	if len(f.Machines) != 1 || f.Image("i").Folder != "shared" || f.Key("ops").File != "shared/ops.pub" || m.Users[0].Name != "mira" {
+	if len(f.Machines) != 1 || f.Image("i").Folder != "shared" || f.Key("ops").File != "shared/ops.pub" ||
+		m.Users[0].Name != "mira" {
 		t.Errorf("machines %d, image %+v, key %+v", len(f.Machines), f.Image("i"), f.Key("ops"))
 	}
 	if origin := m.OriginOf("image"); origin.Via != "kit shore" || origin.File != "shared/common.stavren.yaml" {
 		t.Errorf("the image comes from %+v", origin)
 	}
 	for name, want := range map[string]string{
-		"circle.stavren.yaml": "round.stavren.yaml:2:7: error: circle: definitions use each other in a circle: circle.stavren.yaml, then round.stavren.yaml, then circle.stavren.yaml",
-		"broken.stavren.yaml": "broken.stavren.yaml:3:33: error: file-unreadable: cannot read the definition \"none.stavren.yaml\": file does not exist\n" +
-			"broken.stavren.yaml:3:52: error: path-outside-folder: \"use\" names \"../x.stavren.yaml\", which is not below the definition's folder\n" +
+		"circle.stavren.yaml": "round.stavren.yaml:2:7: error: circle: definitions use each other in a circle: " +
+			"circle.stavren.yaml, then round.stavren.yaml, then circle.stavren.yaml",
+		"broken.stavren.yaml": "broken.stavren.yaml:3:33: error: file-unreadable: cannot read the definition " +
+			"\"none.stavren.yaml\": file does not exist\n" +
+			"broken.stavren.yaml:3:52: error: path-outside-folder: \"use\" names \"../x.stavren.yaml\", which is " +
+			"not below the definition's folder\n" +
 			"unversioned.stavren.yaml:1:1: error: unknown-key: a definition has no key \"imgaes\"\n" +
 			"unversioned.stavren.yaml:1:1: error: missing-key: a definition needs the key \"stavren\"\n" +
 			"unversioned.stavren.yaml:2:18: error: wrong-type: \"os\" has to be text, but this is the number 7",
@@ -214,15 +227,20 @@ func sameLines(got []string, want string) bool {
 func TestKitFaults(t *testing.T) {
 	head := "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\n"
 	for _, c := range []struct{ name, text, want string }{
-		{"the whole circle is named", "kits: {a: {kits: [b]}, b: {kits: [c]}, c: {kits: [a]}}\nmachines: {m: {image: i, kits: [a]}}\n",
+		{"the whole circle is named", "kits: {a: {kits: [b]}, b: {kits: [c]}, c: {kits: [a]}}\n" +
+			"machines: {m: {image: i, kits: [a]}}\n",
 			"kits include each other in a circle: a, then b, then c, then a"},
-		{"a fault in a kit is told once, at the kit", "kits: {a: {resources: {cpus: two}}}\nmachines: {m: {image: i, kits: [a]}, n: {image: i, kits: [a]}}\n",
+		{"a fault in a kit is told once, at the kit",
+			"kits: {a: {resources: {cpus: two}}}\nmachines: {m: {image: i, kits: [a]}, n: {image: i, kits: [a]}}\n",
 			"test.stavren.yaml:4:30: error: wrong-type"},
 		{"an unused kit is read too", "kits: {a: {cpus: 2}}\n", "test.stavren.yaml:4:12: error: unknown-key"},
-		{"a variant that is not chosen is read too", "machines: {m: {image: i}}\nvariants: {v: {machines: {m: {image: 7}}}}\n", "test.stavren.yaml:5:38: error: wrong-type"},
-		{"what no kit brought cannot be taken away", "kits: {a: {}}\nmachines: {m: {image: i, kits: [a], users: none}}\n", "nothing-inherited"},
+		{"a variant that is not chosen is read too", "machines: {m: {image: i}}\n" +
+			"variants: {v: {machines: {m: {image: 7}}}}\n", "test.stavren.yaml:5:38: error: wrong-type"},
+		{"what no kit brought cannot be taken away",
+			"kits: {a: {}}\nmachines: {m: {image: i, kits: [a], users: none}}\n", "nothing-inherited"},
 		{"too many copies", "machines: {m: {image: i, copies: 1001}}\n", "out-of-range"},
-		{"copies past the last port", "machines: {m: {image: i, copies: 9, ports: {p: {host: 65530, machine: 1}}}}\n", "counting up from the first copy, port p of m-7 would be 65536"},
+		{"copies past the last port", "machines: {m: {image: i, copies: 9, ports: {p: {host: 65530, machine: 1}}}}\n",
+			"counting up from the first copy, port p of m-7 would be 65536"},
 	} {
 		_, err := parseText(head + c.text)
 		faults := Faults(err)
@@ -242,12 +260,14 @@ func TestUnknownVariant(t *testing.T) {
 func TestFilling(t *testing.T) {
 	definition := func(text string) string {
 		return "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nsecrets: {db: {env: DB}}\nmachines:\n" +
-			"  a:\n    image: i\n    domain: skerry.example\n    first_boot:\n      files:\n        /f:\n          fill: true\n          text: |\n            " +
+			"  a:\n    image: i\n    domain: skerry.example\n    first_boot:\n      files:\n        /f:\n" +
+			"          fill: true\n          text: |\n            " +
 			strings.ReplaceAll(text, "\n", "\n            ") + "\n" +
 			"  b: {image: i, nics: {inner: {address: 10.177.0.7}}, ports: {web: {host: 8080, machine: 80}}}\n"
 	}
 	for _, c := range []struct{ text, want string }{
-		{`{{ self "full_name" }} {{ machine "b" "address" }}:{{ port "b" "web" }}`, "a.skerry.example 10.177.0.7:8080\n"},
+		{`{{ self "full_name" }} {{ machine "b" "address" }}:{{ port "b" "web" }}`,
+			"a.skerry.example 10.177.0.7:8080\n"},
 		{`{{ range machines }}{{ . }} {{ machine . "cpus" }};{{ end }}`, "a 1;b 1;\n"},
 		{`{{ secret "db" }}`, fleet.SecretMark("db") + "\n"},
 		{`{{ printf "%05d" (port "b" "web") }} {{ if eq (self "name") "a" }}yes{{ end }}`, "08080 yes\n"},
@@ -262,7 +282,8 @@ func TestFilling(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ text, want string }{
-		{"one\n two {{ machine \"stroe\" \"address\" }}", `:15:21: error: filling-failed: the text cannot be filled: the machine "stroe" is not defined`},
+		{"one\n two {{ machine \"stroe\" \"address\" }}",
+			`:15:21: error: filling-failed: the text cannot be filled: the machine "stroe" is not defined`},
 		{`{{ machine "a" "address" }}`, "machine a has no fixed address"},
 		{`{{ machine "b" "adress" }}`, `a machine has no field "adress" here`},
 		{`{{ port "b" "wbe" }}`, `machine b has no port "wbe"`},
@@ -292,7 +313,8 @@ func TestSecretsAreNotRepeated(t *testing.T) {
 		"machines: {m: {image: i, users: {mira: {password_hash: Hunter.2}}}}",
 		"machines: {m: {image: i, users: {mira: {password: {text: Hunter.2}}}}}",
 		"machines: {m: {image: i, console: {kind: graphical, password: Hunter.2}}}",
-		"secrets: {door: Hunter.2}", "secrets: {door: {env: DOOR, Hunter.2: x}}", "secrets: {door: {env: DOOR, text: Hunter.2}}",
+		"secrets: {door: Hunter.2}", "secrets: {door: {env: DOOR, Hunter.2: x}}",
+		"secrets: {door: {env: DOOR, text: Hunter.2}}",
 		"keys: {k: Hunter.2}", "keys: {k: {text: 7777777}}",
 	} {
 		_, err := parseText(head + user + "\n")
@@ -307,7 +329,8 @@ func TestSecretsAreNotRepeated(t *testing.T) {
 }
 
 func TestVariantWithoutMachine(t *testing.T) {
-	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  a: {image: i}\n  b: {image: i}\nvariants:\n  small: {machines: {a: none}}\n"
+	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  a: {image: i}\n  b: {image: i}\n" +
+		"variants:\n  small: {machines: {a: none}}\n"
 	for variant, want := range map[string]int{"": 2, "small": 1} {
 		f, err := Parse(beside, "test.stavren.yaml", []byte(text), Options{Variant: variant})
 		if err != nil || len(f.Machines) != want || f.Machines[want-1].Name != "b" {
@@ -319,7 +342,9 @@ func TestVariantWithoutMachine(t *testing.T) {
 // TestFillingFaultsComeWithOthers holds that a template's own faults are told in
 // the same run as those of the definition.
 func TestFillingFaultsComeWithOthers(t *testing.T) {
-	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, sails: 2}}\nmachines:\n  a:\n    image: i\n    first_boot: {files: {/a: {fill: true, text: \"{{ if }}\"}, /b: {fill: true, text: \"{{ machine `b` `address` }}\"}}}\n"
+	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, sails: 2}}\nmachines:\n  a:\n    image: i\n" +
+		"    first_boot: {files: {/a: {fill: true, text: \"{{ if }}\"}, /b: {fill: true, text: \"{{ machine `b` " +
+		"`address` }}\"}}}\n"
 	_, err := Parse(beside, "test.stavren.yaml", []byte(text), Options{})
 	var rules []string
 	for _, fault := range Faults(err) {

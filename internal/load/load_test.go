@@ -107,9 +107,10 @@ func TestRuleExamples(t *testing.T) {
 
 // companions are what a map has to say beside the key that is tried out.
 var companions = map[string][]string{
-	"systems.NAME":                            {"family: debian"},
-	"images.NAME":                             {"os: debian-12"},
-	"networks.NAME":                           {"mode: bridged", "subnet: 10.44.7.0/24", "dhcp_first: 10.44.7.100", "dhcp_last: 10.44.7.200"},
+	"systems.NAME": {"family: debian"},
+	"images.NAME":  {"os: debian-12"},
+	"networks.NAME": {"mode: bridged", "subnet: 10.44.7.0/24", "dhcp_first: 10.44.7.100",
+		"dhcp_last: 10.44.7.200"},
 	"firewalls.NAME.allow":                    {"port: 443/tcp", "from: any"},
 	"machines.NAME":                           {"image: bookworm"},
 	"machines.NAME.disks.NAME":                {"size: 1GiB", "filesystem: ext4"},
@@ -172,10 +173,13 @@ func TestKeyExamples(t *testing.T) {
 // TestHostileText holds that free text comes through as it was written.
 func TestHostileText(t *testing.T) {
 	for _, text := range []string{
-		`quotes ' " and ` + "`id`" + ` $(id) ${HOME} %s \n`, "line\nbreak\r\n", "tab\there", "emoji 🌊, combining é, right-to-left \u202ex",
-		"{{ nothing }}", "]]>", `"""`, "- : # & * ! | >", strings.Repeat("x", 10000), " leading and trailing ", "yes", "0x10", "~",
+		`quotes ' " and ` + "`id`" + ` $(id) ${HOME} %s \n`, "line\nbreak\r\n", "tab\there",
+		"emoji 🌊, combining é, right-to-left \u202ex",
+		"{{ nothing }}", "]]>", `"""`, "- : # & * ! | >", strings.Repeat("x", 10000), " leading and trailing ", "yes",
+		"0x10", "~",
 	} {
-		definition := fmt.Sprintf("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n    about: %[1]s\n    first_boot: {files: {/f: {text: %[1]s}}}\n", yamlQuote(text))
+		definition := fmt.Sprintf("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n"+
+			"    image: i\n    about: %[1]s\n    first_boot: {files: {/f: {text: %[1]s}}}\n", yamlQuote(text))
 		f, err := parseText(definition)
 		if err != nil {
 			t.Errorf("%q: %v", text, err)
@@ -276,7 +280,9 @@ func manyKeys(size int) string {
 }
 
 func TestBlockPlaces(t *testing.T) {
-	f, err := parseText("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n    first_boot:\n      scripts:\n        s:\n          text: |\n\n            one\n              two\n        q: {text: \"x\"}\n        f: {file: scripts/tables.sh}\n")
+	f, err := parseText("stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  m:\n    image: i\n" +
+		"    first_boot:\n      scripts:\n        s:\n          text: |\n\n            one\n              two\n" +
+		"        q: {text: \"x\"}\n        f: {file: scripts/tables.sh}\n")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -361,7 +367,8 @@ func FuzzParse(f *testing.F) {
 			t.Fatalf("error without findings: %v", err)
 		}
 		for _, fault := range faults {
-			if fault.Rule == "" || fault.Message == "" || fault.Remedy == "" || fault.Place.File == "" || fault.Severity != finding.Error {
+			if fault.Rule == "" || fault.Message == "" || fault.Remedy == "" || fault.Place.File == "" ||
+				fault.Severity != finding.Error {
 				t.Errorf("incomplete: %+v", fault)
 			}
 		}

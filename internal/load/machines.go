@@ -32,7 +32,8 @@ func (l *loader) readKits(entries []document.Layer) {
 	for _, e := range entries {
 		l.faults.Enter(e.Name())
 		if first := l.kits[e.Name()]; first != nil {
-			l.faults.AddRelated(document.RepeatedKey, e.AtKey(), "the kit "+document.Quoted(e.Name())+" is defined twice",
+			l.faults.AddRelated(document.RepeatedKey, e.AtKey(),
+				"the kit "+document.Quoted(e.Name())+" is defined twice",
 				"rename one of them", first.layer.AtKey().Place(), "defined here first")
 		} else {
 			layer := e.From("kit " + e.Name())
@@ -67,12 +68,14 @@ func (l *loader) flatten(names []document.Layer, chain []string, into *[]string)
 		name := layer.Node.Value
 		if at := slices.Index(chain, name); at >= 0 {
 			circle := strings.Join(append(slices.Clone(chain[at:]), name), ", then ")
-			l.faults.Add(document.Circle, layer, "kits include each other in a circle: "+circle, "remove one of these kits from another's list")
+			l.faults.Add(document.Circle, layer, "kits include each other in a circle: "+circle,
+				"remove one of these kits from another's list")
 			continue
 		}
 		k := l.kits[name]
 		if k == nil {
-			l.faults.Add(document.UnknownKit, layer, "the kit "+document.Quoted(name)+" is not defined", nearest.Remedy(name, sorted(l.kits)))
+			l.faults.Add(document.UnknownKit, layer, "the kit "+document.Quoted(name)+" is not defined",
+				nearest.Remedy(name, sorted(l.kits)))
 			continue
 		}
 		if slices.Contains(*into, name) {
@@ -117,7 +120,8 @@ func machineNames(definition *language.Definition, d *document.Document) map[str
 
 // readVariants reads every variant for its faults. It returns the layers of the
 // chosen one by machine, and the names of all.
-func (l *loader) readVariants(entries []document.Layer, machines map[string]bool) (chosen map[string]document.Layer, names map[string]bool) {
+func (l *loader) readVariants(entries []document.Layer, machines map[string]bool) (chosen map[string]document.Layer,
+	names map[string]bool) {
 	chosen, names = map[string]document.Layer{}, map[string]bool{}
 	l.faults.Enter("variants")
 	defer l.faults.Leave()
@@ -132,7 +136,8 @@ func (l *loader) readVariants(entries []document.Layer, machines map[string]bool
 			layer := e.From("variant " + name)
 			switch {
 			case !machines[e.Name()]:
-				l.faults.Add(document.UnknownMachine, e.AtKey(), "the variant changes the machine "+document.Quoted(e.Name())+", which is not defined",
+				l.faults.Add(document.UnknownMachine, e.AtKey(),
+					"the variant changes the machine "+document.Quoted(e.Name())+", which is not defined",
 					nearest.Remedy(e.Name(), sorted(machines)))
 			case name == l.options.Variant:
 				chosen[e.Name()] = layer
@@ -172,7 +177,8 @@ func (l *loader) ownLayers(d *document.Document, definition *language.Definition
 
 // makeMachines puts every machine together from its kits, its own node and what the
 // variant changes, and then makes the copies.
-func (l *loader) makeMachines(d *document.Document, definition *language.Definition, variant map[string]document.Layer) error {
+func (l *loader) makeMachines(d *document.Document, definition *language.Definition,
+	variant map[string]document.Layer) error {
 	made := bases{}
 	f := &definition.Fleet
 	l.faults.Enter("machines")
@@ -190,7 +196,8 @@ func (l *loader) makeMachines(d *document.Document, definition *language.Definit
 		fits := len(f.Machines)+max(m.Copies, 1) <= maxMachines
 		switch {
 		case !fits:
-			l.faults.Add(document.OutOfRange, own.AtKey(), fmt.Sprintf("the definition has more than %d machines", maxMachines),
+			l.faults.Add(document.OutOfRange, own.AtKey(), fmt.Sprintf("the definition has more than %d machines",
+				maxMachines),
 				"split it into several definitions")
 		case m.Copies > 1:
 			f.Machines = append(f.Machines, copies(m, l.faults)...)

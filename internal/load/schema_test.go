@@ -79,7 +79,8 @@ func TestSchemaTakesWhatIsGood(t *testing.T) {
 
 // formRules are the reading rules whose breach a schema can see.
 var formRules = map[string]bool{
-	"unknown-key": true, "wrong-type": true, "missing-unit": true, "out-of-range": true, "unknown-version": true, "empty-value": true,
+	"unknown-key": true, "wrong-type": true, "missing-unit": true, "out-of-range": true, "unknown-version": true,
+	"empty-value": true,
 }
 
 // TestSchemaFindsWhatIsBad holds schema and reader to the same verdict over the
@@ -127,7 +128,8 @@ func TestSchemaFindsWhatIsBad(t *testing.T) {
 func oneFaultEach(text string) []string {
 	var head, texts []string
 	for _, line := range strings.SplitAfter(text, "\n") {
-		if strings.HasPrefix(line, "  ") && !strings.HasPrefix(strings.TrimSpace(line), "bookworm") && !strings.HasPrefix(line, "    ") {
+		if strings.HasPrefix(line, "  ") && !strings.HasPrefix(strings.TrimSpace(line), "bookworm") &&
+			!strings.HasPrefix(line, "    ") {
 			texts = append(texts, strings.Join(head, "")+line)
 			continue
 		}
@@ -169,7 +171,9 @@ func TestSchemaExplains(t *testing.T) {
 			t.Errorf("%s is not explained: %+v", key, property)
 		}
 	}
-	if machine["clock"].Default != "utc" || machine["autostart"].Default != false || machine["host_name"].Default != nil {
-		t.Errorf("defaults: %v, %v, %v", machine["clock"].Default, machine["autostart"].Default, machine["host_name"].Default)
+	if machine["clock"].Default != "utc" || machine["autostart"].Default != false ||
+		machine["host_name"].Default != nil {
+		t.Errorf("defaults: %v, %v, %v", machine["clock"].Default, machine["autostart"].Default,
+			machine["host_name"].Default)
 	}
 }

@@ -22,7 +22,8 @@ func (l *loader) use(top document.Layer, chain []string, into *language.Definiti
 func (l *loader) useFile(path document.Layer, chain []string, into *language.Definition) {
 	named := path.Node.Value
 	if named == "" || l.files.IsOutside(named) {
-		l.faults.Add(document.PathOutside, path, l.faults.Here()+" names "+document.Quoted(named)+", which is not below the definition's folder",
+		l.faults.Add(document.PathOutside, path,
+			l.faults.Here()+" names "+document.Quoted(named)+", which is not below the definition's folder",
 			"move the file below that folder, or give --allow-outside")
 		return
 	}
@@ -39,7 +40,8 @@ func (l *loader) useFile(path document.Layer, chain []string, into *language.Def
 	l.used[name] = true
 	data, err := l.files.Definition(name)
 	if err != nil {
-		l.faults.Add(document.FileUnreadable, path, "cannot read the definition "+document.Quoted(name)+": "+err.Error(),
+		l.faults.Add(document.FileUnreadable, path,
+			"cannot read the definition "+document.Quoted(name)+": "+err.Error(),
 			"check the path; it is relative to the folder of the definition that uses it")
 		return
 	}

@@ -12,7 +12,8 @@ import (
 
 func TestReadSecret(t *testing.T) {
 	folder := t.TempDir()
-	for name, text := range map[string]string{"in/secret": "high water\r\n", "in/empty": "\n", "outside": "x", "in/large": strings.Repeat("x", 70000)} {
+	for name, text := range map[string]string{"in/secret": "high water\r\n", "in/empty": "\n", "outside": "x",
+		"in/large": strings.Repeat("x", 70000)} {
 		path := filepath.Join(folder, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)

@@ -10,7 +10,8 @@ import (
 func TestWord(t *testing.T) {
 	known := []string{"images", "machines", "networks", "cpus", "memory", "amd64", "arm64", "TCP", "a"}
 	for word, want := range map[string]string{
-		"imgaes": "images", "image": "images", "machine": "machines", "netwroks": "networks", "cpu": "cpus", "mem": "memory",
+		"imgaes": "images", "image": "images", "machine": "machines", "netwroks": "networks", "cpu": "cpus",
+		"mem":   "memory",
 		"amd46": "amd64", "tcp": "TCP", "boats": "", "7": "", "b": "", "": "", strings.Repeat("x", 10000): "",
 	} {
 		if got := nearest.Word(word, known); got != want {

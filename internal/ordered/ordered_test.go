@@ -8,7 +8,8 @@ import (
 )
 
 func document() *Map {
-	return Of("z", 1, "a", List{Of("b", "x<y>&\u2028"), "yes", true}, "left", "", "out", nil, "none", List{}, "kept", Keep(""), "words", []string{"n", "10:30"}, "deep", Of("empty", Keep(Of())))
+	return Of("z", 1, "a", List{Of("b", "x<y>&\u2028"), "yes", true}, "left", "", "out", nil, "none", List{}, "kept",
+		Keep(""), "words", []string{"n", "10:30"}, "deep", Of("empty", Keep(Of())))
 }
 
 func TestOrder(t *testing.T) {

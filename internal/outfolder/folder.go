@@ -61,7 +61,8 @@ type InTheWayError struct {
 
 // Error lists the files and says what to do.
 func (e *InTheWayError) Error() string {
-	return fmt.Sprintf("nothing was written to %s: %s there not as stavren wrote %s: %s; move %s away, choose another folder, or give --force",
+	return fmt.Sprintf("nothing was written to %s: %s there not as stavren wrote %s: %s; move %s away, choose "+
+		"another folder, or give --force",
 		e.Folder, pick(len(e.Names), "one file is", "some files are"), pick(len(e.Names), "it", "them"),
 		strings.Join(e.Names, ", "), pick(len(e.Names), "it", "them"))
 }

@@ -50,13 +50,15 @@ func TestCommit(t *testing.T) {
 		t.Fatal(err)
 	}
 	var inTheWay *outfolder.InTheWayError
-	if _, err := write(folder, false, map[string]string{"a": "3", "b/c": "3"}); !errors.As(err, &inTheWay) || len(inTheWay.Names) != 1 {
+	if _, err := write(folder, false, map[string]string{"a": "3", "b/c": "3"}); !errors.As(err, &inTheWay) ||
+		len(inTheWay.Names) != 1 {
 		t.Errorf("changed by hand: %v", err)
 	}
 	if read(t, folder, "a") != "by hand" || read(t, folder, "b/c") != "1" {
 		t.Error("something was written although a file is in the way")
 	}
-	if _, err := write(folder, true, map[string]string{"a": "3", "b/c": "3"}); err != nil || read(t, folder, "a") != "3" {
+	if _, err := write(folder, true, map[string]string{"a": "3", "b/c": "3"}); err != nil ||
+		read(t, folder, "a") != "3" {
 		t.Errorf("by force: %v", err)
 	}
 	entries, err := os.ReadDir(folder)

@@ -15,7 +15,8 @@ import (
 
 // hostile are texts that quoting has to carry whole.
 var hostile = []string{
-	"", "plain", "two words", "it's", `"double"`, "$(id)", "`id`", "${HOME}", "a\nb", "\t", "\\", "\\'", "!history", "~", "*", "-n",
+	"", "plain", "two words", "it's", `"double"`, "$(id)", "`id`", "${HOME}", "a\nb", "\t", "\\", "\\'", "!history",
+	"~", "*", "-n",
 	"a,b", "a=b", "#", ";", "&&", "emoji 🌊", "\x01\x7f", "é", "'''", "%s%n",
 }
 

@@ -87,8 +87,10 @@ func Of(f *fleet.Fleet, m *fleet.Machine) Machine {
 	}
 	if console := &m.Console; console.Kind == fleet.Graphical {
 		from := net.JoinHostPort(console.Listen.String(), strconv.Itoa(console.Port)) + "/tcp"
-		open := string(console.Protocol) + "://" + net.JoinHostPort(clientAddress(console.Listen), strconv.Itoa(console.Port))
-		result.Ways = append(result.Ways, Way{Name: "console", Open: open, From: from, To: console.Resolution + " screen"})
+		open := string(console.Protocol) + "://" + net.JoinHostPort(clientAddress(console.Listen),
+			strconv.Itoa(console.Port))
+		result.Ways = append(result.Ways, Way{Name: "console", Open: open, From: from, To: console.Resolution +
+			" screen"})
 	}
 	switch {
 	case login == nil && ssh == nil && len(m.Users) == 0:
@@ -128,7 +130,8 @@ func sshCommand(f *fleet.Fleet, user *fleet.User, host string, port int) string 
 func identityFile(f *fleet.Fleet, user *fleet.User) string {
 	for _, name := range user.Keys {
 		if key := f.Key(name); key != nil {
-			if private, isPublic := strings.CutSuffix(key.File, ".pub"); isPublic && !strings.ContainsAny(private, " '\"\\$`") {
+			if private, isPublic := strings.CutSuffix(key.File, ".pub"); isPublic &&
+				!strings.ContainsAny(private, " '\"\\$`") {
 				return private
 			}
 		}

@@ -119,7 +119,10 @@ func (s *Server) isFrom(client, machine string) bool {
 	if err != nil || m == nil {
 		return false
 	}
-	return slices.ContainsFunc(m.NICs, func(nic *fleet.NIC) bool { return nic.Address.IsValid() && nic.Address == from.Addr().Unmap() })
+	return slices.ContainsFunc(m.NICs, func(nic *fleet.NIC) bool {
+		return nic.Address.IsValid() &&
+			nic.Address == from.Addr().Unmap()
+	})
 }
 
 // hideToken keeps tokens out of the log.

@@ -17,7 +17,8 @@ func office() (*fleet.Fleet, []render.File) {
 		{Name: "store", NICs: []*fleet.NIC{{Name: "quay", Address: netip.MustParseAddr("10.44.7.21")}}},
 	}}
 	f.Complete()
-	return f, []render.File{{Name: "almanac/user-data", Data: []byte("#cloud-config\n")}, {Name: "almanac/meta-data", Data: []byte("x\n")}, {Name: "store/user-data", Data: []byte("secret")}}
+	return f, []render.File{{Name: "almanac/user-data", Data: []byte("#cloud-config\n")},
+		{Name: "almanac/meta-data", Data: []byte("x\n")}, {Name: "store/user-data", Data: []byte("secret")}}
 }
 
 func TestAnswers(t *testing.T) {
@@ -30,20 +31,24 @@ func TestAnswers(t *testing.T) {
 		status           int
 		body             string
 	}{
-		"user data":                 {Options{}, "GET", "/almanac/user-data", "127.0.0.1:1", 200, "#cloud-config\n"},
-		"vendor data is empty":      {Options{}, "GET", "/store/vendor-data", "127.0.0.1:1", 200, ""},
-		"HEAD":                      {Options{}, "HEAD", "/almanac/user-data", "127.0.0.1:1", 200, ""},
-		"no list":                   {Options{}, "GET", "/", "127.0.0.1:1", 404, ""},
-		"no list of a machine":      {Options{}, "GET", "/almanac/", "127.0.0.1:1", 404, ""},
-		"unknown machine":           {Options{}, "GET", "/stoer/user-data", "127.0.0.1:1", 404, ""},
-		"way out":                   {Options{}, "GET", "/almanac/../store/user-data", "127.0.0.1:1", 404, ""},
-		"nothing is taken":          {Options{}, "POST", "/almanac/user-data", "127.0.0.1:1", 405, ""},
-		"own address":               {Options{ByAddress: true}, "GET", "/almanac/user-data", "10.44.7.20:1", 200, "#cloud-config\n"},
-		"own address in IPv6 form":  {Options{ByAddress: true}, "GET", "/almanac/user-data", "[::ffff:10.44.7.20]:1", 200, "#cloud-config\n"},
+		"user data":            {Options{}, "GET", "/almanac/user-data", "127.0.0.1:1", 200, "#cloud-config\n"},
+		"vendor data is empty": {Options{}, "GET", "/store/vendor-data", "127.0.0.1:1", 200, ""},
+		"HEAD":                 {Options{}, "HEAD", "/almanac/user-data", "127.0.0.1:1", 200, ""},
+		"no list":              {Options{}, "GET", "/", "127.0.0.1:1", 404, ""},
+		"no list of a machine": {Options{}, "GET", "/almanac/", "127.0.0.1:1", 404, ""},
+		"unknown machine":      {Options{}, "GET", "/stoer/user-data", "127.0.0.1:1", 404, ""},
+		"way out":              {Options{}, "GET", "/almanac/../store/user-data", "127.0.0.1:1", 404, ""},
+		"nothing is taken":     {Options{}, "POST", "/almanac/user-data", "127.0.0.1:1", 405, ""},
+		"own address": {Options{ByAddress: true}, "GET", "/almanac/user-data", "10.44.7.20:1", 200,
+			"#cloud-config\n"},
+		"own address in IPv6 form": {Options{ByAddress: true}, "GET", "/almanac/user-data", "[::ffff:10.44.7.20]:1",
+			200, "#cloud-config\n"},
 		"another machine's address": {Options{ByAddress: true}, "GET", "/store/user-data", "10.44.7.20:1", 404, ""},
-		"token":                     {Options{Token: secret}, "GET", almanac + "user-data", "127.0.0.1:1", 200, "#cloud-config\n"},
-		"no token":                  {Options{Token: secret}, "GET", "/almanac/user-data", "127.0.0.1:1", 404, ""},
-		"another machine's token":   {Options{Token: secret}, "GET", strings.Replace(almanac, "almanac", "store", 1) + "user-data", "127.0.0.1:1", 404, ""},
+		"token": {Options{Token: secret}, "GET", almanac + "user-data", "127.0.0.1:1", 200,
+			"#cloud-config\n"},
+		"no token": {Options{Token: secret}, "GET", "/almanac/user-data", "127.0.0.1:1", 404, ""},
+		"another machine's token": {Options{Token: secret}, "GET", strings.Replace(almanac, "almanac", "store", 1) +
+			"user-data", "127.0.0.1:1", 404, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var logged []Access
@@ -55,7 +60,8 @@ func TestAnswers(t *testing.T) {
 			if answer.Code != c.status || answer.Code == http.StatusOK && answer.Body.String() != c.body {
 				t.Errorf("%d, %q", answer.Code, answer.Body)
 			}
-			if len(logged) != 1 || logged[0].Status != c.status || strings.Contains(logged[0].Path, Token(secret, f, "almanac")) {
+			if len(logged) != 1 || logged[0].Status != c.status ||
+				strings.Contains(logged[0].Path, Token(secret, f, "almanac")) {
 				t.Errorf("logged %+v", logged)
 			}
 		})

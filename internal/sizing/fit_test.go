@@ -12,7 +12,8 @@ import (
 
 func office(cpus int, memory fleet.Bytes, arch string) (*fleet.Fleet, *fleet.Machine) {
 	m := &fleet.Machine{Name: "almanac", Image: "i", Resources: fleet.Resources{CPUs: cpus, Memory: memory}}
-	f := &fleet.Fleet{Name: "tide-office", Machines: []*fleet.Machine{m}, Images: []*fleet.Image{{Name: "i", OS: "debian-12", Arch: arch}}}
+	f := &fleet.Fleet{Name: "tide-office", Machines: []*fleet.Machine{m},
+		Images: []*fleet.Image{{Name: "i", OS: "debian-12", Arch: arch}}}
 	f.Complete()
 	return f, m
 }
@@ -77,10 +78,12 @@ func TestNothingFits(t *testing.T) {
 	f, m := office(64, 100*fleet.GiB, "amd64")
 	_, err := sizing.Fit(f, m, market(t, "droplet"), nil)
 	var noFit *sizing.NoFitError
-	if !errors.As(err, &noFit) || err.Error() != "no size of droplet satisfies machine almanac; the nearest is g-8vcpu-32gb, which lacks cpus: 8 of 64" {
+	if !errors.As(err, &noFit) || err.Error() != "no size of droplet satisfies machine almanac; the nearest is "+
+		"g-8vcpu-32gb, which lacks cpus: 8 of 64" {
 		t.Errorf("%v", err)
 	}
-	if _, err := sizing.Fit(f, m, market(t, "heat"), nil); err == nil || err.Error() != "heat has no size for machine almanac" {
+	if _, err := sizing.Fit(f, m, market(t, "heat"), nil); err == nil ||
+		err.Error() != "heat has no size for machine almanac" {
 		t.Errorf("%v", err)
 	}
 }
@@ -88,15 +91,18 @@ func TestNothingFits(t *testing.T) {
 func TestNamed(t *testing.T) {
 	f, m := office(2, 4*fleet.GiB, "amd64")
 	f.Platforms = []*fleet.Platform{{Name: "gce", Size: "e2-standard-4"}}
-	if o, named, err := sizing.Choose(f, m, market(t, "gce"), nil); err != nil || !named || o.Size.Name != "e2-standard-4" {
+	if o, named, err := sizing.Choose(f, m, market(t, "gce"), nil); err != nil || !named ||
+		o.Size.Name != "e2-standard-4" {
 		t.Errorf("%+v, %v", o, err)
 	}
 	m.Platforms = []*fleet.Platform{{Name: "gce", Size: "e2-small"}}
-	if _, _, err := sizing.Choose(f, m, market(t, "gce"), nil); err == nil || !strings.Contains(err.Error(), "the nearest is e2-small, which lacks memory: 2GiB of 4GiB") {
+	if _, _, err := sizing.Choose(f, m, market(t, "gce"), nil); err == nil ||
+		!strings.Contains(err.Error(), "the nearest is e2-small, which lacks memory: 2GiB of 4GiB") {
 		t.Errorf("%v", err)
 	}
 	m.Platforms[0].Size = "e2-smal"
-	if _, _, err := sizing.Choose(f, m, market(t, "gce"), nil); err == nil || !strings.Contains(err.Error(), `did you mean "e2-small"?`) {
+	if _, _, err := sizing.Choose(f, m, market(t, "gce"), nil); err == nil ||
+		!strings.Contains(err.Error(), `did you mean "e2-small"?`) {
 		t.Errorf("%v", err)
 	}
 }

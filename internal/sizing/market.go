@@ -43,7 +43,8 @@ func (m *Market) SizesFor(f *fleet.Fleet) []Size {
 	}
 	var sizes []Size
 	for _, size := range given.Sizes {
-		sizes = append(sizes, Size{Name: size.Name, CPUs: size.CPUs, Memory: size.Memory, Disk: size.Disk, Arch: size.Arch})
+		sizes = append(sizes, Size{Name: size.Name, CPUs: size.CPUs, Memory: size.Memory, Disk: size.Disk,
+			Arch: size.Arch})
 	}
 	return sizes
 }

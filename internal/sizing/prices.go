@@ -79,7 +79,8 @@ func ReadPrices(data []byte) (*Prices, error) {
 			return nil, fmt.Errorf("line %d: %w", line, err)
 		}
 		if row[3] == "" || sheet.Currency != "" && row[3] != sheet.Currency {
-			return nil, fmt.Errorf("line %d: the currency is %q, but %q above; a sheet has only one currency", line, row[3], sheet.Currency)
+			return nil, fmt.Errorf("line %d: the currency is %q, but %q above; a sheet has only one currency", line,
+				row[3], sheet.Currency)
 		}
 		sheet.Currency = row[3]
 		key := item{row[0], row[1]}

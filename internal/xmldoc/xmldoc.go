@@ -118,5 +118,6 @@ func Holds(text string) bool {
 }
 
 func allowed(char rune) bool {
-	return char == '\t' || char == '\n' || char == '\r' || char >= 0x20 && char <= 0xd7ff || char >= 0xe000 && char <= 0xfffd || char >= 0x10000
+	return char == '\t' || char == '\n' || char == '\r' || char >= 0x20 && char <= 0xd7ff || char >= 0xe000 &&
+		char <= 0xfffd || char >= 0x10000
 }

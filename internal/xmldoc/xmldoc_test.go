@@ -30,7 +30,8 @@ func FuzzText(f *testing.F) {
 }
 
 func TestEncode(t *testing.T) {
-	root := New("disk", "type", "file", "empty", "").Add(Text("name", "a<b"), nil, New("sizes").Add(New("size", "unit", "KiB")))
+	root := New("disk", "type", "file", "empty", "").Add(Text("name", "a<b"), nil,
+		New("sizes").Add(New("size", "unit", "KiB")))
 	want := `<?xml version="1.0" encoding="UTF-8"?>
 <!-- a - -> b -->
 <disk type="file">

@@ -65,7 +65,8 @@ func printable(text string) bool {
 	for _, char := range text {
 		switch {
 		case char == '\n' || char == '\t':
-		case char < ' ', char == 0x7f, char >= 0x80 && char < 0xa0, char == 0x2028, char == 0x2029, char == 0xfeff, char == utf8.RuneError, char > 0xffff:
+		case char < ' ', char == 0x7f, char >= 0x80 && char < 0xa0, char == 0x2028, char == 0x2029, char == 0xfeff,
+			char == utf8.RuneError, char > 0xffff:
 			return false
 		}
 	}

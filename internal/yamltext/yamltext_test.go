@@ -12,10 +12,14 @@ import (
 func TestStyles(t *testing.T) {
 	for text, want := range map[string]yaml.Style{
 		"almanac": 0, "/srv/almanac": 0, "Mira Holm": 0, "a=b": 0, "t3.small": 0,
-		"": yaml.DoubleQuotedStyle, "yes": yaml.DoubleQuotedStyle, "No": yaml.DoubleQuotedStyle, "y": yaml.DoubleQuotedStyle, "null": yaml.DoubleQuotedStyle,
-		"10:30": yaml.DoubleQuotedStyle, "0755": yaml.DoubleQuotedStyle, "a: b": yaml.DoubleQuotedStyle, "a #b": yaml.DoubleQuotedStyle, "- a": yaml.DoubleQuotedStyle,
-		"a  b": yaml.DoubleQuotedStyle, "a ": yaml.DoubleQuotedStyle, " a": yaml.DoubleQuotedStyle, "ø": yaml.DoubleQuotedStyle, "=": yaml.DoubleQuotedStyle, "~": yaml.DoubleQuotedStyle,
-		"a\nb\n": yaml.LiteralStyle, "a\n\n": yaml.LiteralStyle, " a\n": yaml.DoubleQuotedStyle, "\na\n": yaml.DoubleQuotedStyle, "a \nb\n": yaml.DoubleQuotedStyle, "a\r\n": yaml.DoubleQuotedStyle,
+		"": yaml.DoubleQuotedStyle, "yes": yaml.DoubleQuotedStyle, "No": yaml.DoubleQuotedStyle,
+		"y": yaml.DoubleQuotedStyle, "null": yaml.DoubleQuotedStyle,
+		"10:30": yaml.DoubleQuotedStyle, "0755": yaml.DoubleQuotedStyle, "a: b": yaml.DoubleQuotedStyle,
+		"a #b": yaml.DoubleQuotedStyle, "- a": yaml.DoubleQuotedStyle,
+		"a  b": yaml.DoubleQuotedStyle, "a ": yaml.DoubleQuotedStyle, " a": yaml.DoubleQuotedStyle,
+		"ø": yaml.DoubleQuotedStyle, "=": yaml.DoubleQuotedStyle, "~": yaml.DoubleQuotedStyle,
+		"a\nb\n": yaml.LiteralStyle, "a\n\n": yaml.LiteralStyle, " a\n": yaml.DoubleQuotedStyle,
+		"\na\n": yaml.DoubleQuotedStyle, "a \nb\n": yaml.DoubleQuotedStyle, "a\r\n": yaml.DoubleQuotedStyle,
 	} {
 		if got := Node(text).Style; got != want {
 			t.Errorf("%q has style %v, want %v", text, got, want)

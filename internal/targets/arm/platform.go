@@ -27,7 +27,8 @@ var platform = cloud.New(cloud.Cloud{
 	},
 	// osProfile.adminUsername in the reference.
 	ReservedLogins: []string{
-		"administrator", "admin", "user", "user1", "test", "user2", "test1", "user3", "admin1", "1", "123", "a", "actuser",
+		"administrator", "admin", "user", "user1", "test", "user2", "test1", "user3", "admin1", "1", "123", "a",
+		"actuser",
 		"adm", "admin2", "aspnet", "backup", "console", "david", "guest", "john", "owner", "root", "server", "sql",
 		"support", "support_388945a0", "sys", "test2", "test3", "user4", "user5",
 	},

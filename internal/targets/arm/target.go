@@ -33,8 +33,9 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 	}
 	return []render.Step{
 		{
-			About:   "create a group for the fleet",
-			Command: fmt.Sprintf("az group create --name %s --location %s", f.Name, platform.ValueOrPlaceholder(f, nil, "region")),
+			About: "create a group for the fleet",
+			Command: fmt.Sprintf("az group create --name %s --location %s", f.Name,
+				platform.ValueOrPlaceholder(f, nil, "region")),
 		},
 		{
 			About: "deploy the template; it asks for the parameters that are secret",
@@ -50,15 +51,18 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
-		render.Carry("network.subnet", "machine.interruptible", "firmware.secure_boot", "firmware.tpm", "disk.speed", "nic.primary"),
+		render.Carry("network.subnet", "machine.interruptible", "firmware.secure_boot", "firmware.tpm", "disk.speed",
+			"nic.primary"),
 		render.Adapt("one virtual network with a subnet for each, or the one that platforms names", "network.mode"),
 		render.Adapt("the sets that apply to a machine become one security group, shared with machines of the same sets",
 			"machine.firewall"),
 		render.Adapt("the disk is detached and kept when the machine is deleted", "disk.keep"),
 		render.Adapt("a user-assigned identity", "identity.account"),
-		render.Adapt("with secure boot or a TPM, the machine is of the kind TrustedLaunch, which boots by UEFI", "firmware.kind"),
+		render.Adapt("with secure boot or a TPM, the machine is of the kind TrustedLaunch, which boots by UEFI",
+			"firmware.kind"),
 		render.LeaveOut("the identity's roles are assigned separately", "identity.scopes"),
-		render.LeaveOut("a machine that stops itself stays, and is paid for until it is deallocated", "machine.when_stopped"),
+		render.LeaveOut("a machine that stops itself stays, and is paid for until it is deallocated",
+			"machine.when_stopped"),
 	)
 }
 

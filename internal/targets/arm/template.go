@@ -30,7 +30,8 @@ type template struct {
 }
 
 func newTemplate(job *render.Job) *template {
-	return &template{job: job, machines: job.Machines(), parameters: ordered.Of(), secrets: ordered.Of(), outputs: ordered.Of()}
+	return &template{job: job, machines: job.Machines(), parameters: ordered.Of(), secrets: ordered.Of(),
+		outputs: ordered.Of()}
 }
 
 // add adds a resource. Names are unique within the fleet's resource group.
@@ -73,7 +74,8 @@ const (
 
 func (t *template) render() ([]render.File, error) {
 	f := t.job.Fleet
-	location := ordered.Of("type", "string", "defaultValue", platform.ValueOrPlaceholder(f, nil, "region"), "metadata", ordered.Of("description", "Region of all resources"))
+	location := ordered.Of("type", "string", "defaultValue", platform.ValueOrPlaceholder(f, nil, "region"), "metadata",
+		ordered.Of("description", "Region of all resources"))
 	t.parameters.Set("location", location)
 	made := map[string]bool{}
 	for _, m := range t.machines {
@@ -94,7 +96,8 @@ func (t *template) render() ([]render.File, error) {
 			return nil, fmt.Errorf("machine %s: %w", m.Name, err)
 		}
 	}
-	document := ordered.Of("$schema", schema, "contentVersion", "1.0.0.0", "parameters", t.parameters, "resources", t.resources, "outputs", t.outputs)
+	document := ordered.Of("$schema", schema, "contentVersion", "1.0.0.0", "parameters", t.parameters, "resources",
+		t.resources, "outputs", t.outputs)
 	data, err := document.JSON()
 	if err != nil {
 		return nil, err
@@ -131,7 +134,8 @@ func (t *template) group(name string, m *fleet.Machine) {
 			continue
 		}
 		for _, opening := range set.Allow {
-			rules = append(rules, securityRule(cloud.Shorten(fmt.Sprintf("%s-%d", set.Name, len(rules)+1), 80), 100+10*len(rules), opening))
+			rules = append(rules, securityRule(cloud.Shorten(fmt.Sprintf("%s-%d", set.Name, len(rules)+1), 80),
+				100+10*len(rules), opening))
 		}
 	}
 	// The platform's default rules let machines on one network connect to each other;
@@ -178,9 +182,11 @@ func (t *template) network() {
 	var subnets ordered.List
 	for _, network := range cloud.UsedNetworks(t.job.Fleet, t.machines) {
 		prefixes = append(prefixes, network.Subnet.String())
-		subnets = append(subnets, ordered.Of("name", network.Name, "properties", ordered.Of("addressPrefix", network.Subnet.String())))
+		subnets = append(subnets, ordered.Of("name", network.Name, "properties",
+			ordered.Of("addressPrefix", network.Subnet.String())))
 	}
-	t.add(networkKind, networkVersion, t.job.Fleet.Name, nil, "properties", ordered.Of("addressSpace", ordered.Of("addressPrefixes", prefixes), "subnets", subnets))
+	t.add(networkKind, networkVersion, t.job.Fleet.Name, nil, "properties",
+		ordered.Of("addressSpace", ordered.Of("addressPrefixes", prefixes), "subnets", subnets))
 }
 
 func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
@@ -195,11 +201,13 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 		t.networkInterface(m, nic, zones)
 		address := name + "-" + nic.Name
 		after = append(after, id(interfaceKind, address))
-		interfaces = append(interfaces, ordered.Of("id", id(interfaceKind, address), "properties", ordered.Of("primary", nic.Primary)))
+		interfaces = append(interfaces, ordered.Of("id", id(interfaceKind, address), "properties",
+			ordered.Of("primary", nic.Primary)))
 	}
 	storage, disks := t.storage(m, zones)
 	after = append(after, disks...)
-	properties := ordered.Of("hardwareProfile", ordered.Of("vmSize", prepared.Size.Size.Name), "storageProfile", storage,
+	properties := ordered.Of("hardwareProfile", ordered.Of("vmSize", prepared.Size.Size.Name), "storageProfile",
+		storage,
 		"osProfile", t.osProfile(m, prepared.Payload), "networkProfile", ordered.Of("networkInterfaces", interfaces))
 	if m.Firmware.SecureBoot || m.Firmware.TPM {
 		properties.Set("securityProfile", ordered.Of("securityType", "TrustedLaunch",
@@ -212,17 +220,21 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	}
 	var identity *ordered.Map
 	if m.Identity.Account != "" {
-		identity = ordered.Of("type", "UserAssigned", "userAssignedIdentities", ordered.Of(id(identityKind, m.Identity.Account), ordered.Keep(ordered.Of())))
+		identity = ordered.Of("type", "UserAssigned", "userAssignedIdentities",
+			ordered.Of(id(identityKind, m.Identity.Account), ordered.Keep(ordered.Of())))
 	}
 	tags := ordered.Of()
 	for _, label := range platform.LabelsOf(m) {
 		tags.Set(label.Key, ordered.Keep(literal(label.Value)))
 	}
-	t.add(machineKind, computeVersion, name, after, "zones", zones, "tags", tags, "identity", identity, "properties", properties)
+	t.add(machineKind, computeVersion, name, after, "zones", zones, "tags", tags, "identity", identity, "properties",
+		properties)
 	t.outputs.Set(m.Name+"-address", ordered.Of("type", "string",
-		"value", fmt.Sprintf("[reference(resourceId('%s', '%s-%s')).ipConfigurations[0].properties.privateIPAddress]", interfaceKind, name, cloud.Primary(m).Name)))
+		"value", fmt.Sprintf("[reference(resourceId('%s', '%s-%s')).ipConfigurations[0].properties.privateIPAddress]",
+			interfaceKind, name, cloud.Primary(m).Name)))
 	if m.PublicAddress {
-		t.outputs.Set(m.Name+"-public-address", ordered.Of("type", "string", "value", fmt.Sprintf("[reference(resourceId('%s', '%s')).ipAddress]", addressKind, name)))
+		t.outputs.Set(m.Name+"-public-address", ordered.Of("type", "string", "value",
+			fmt.Sprintf("[reference(resourceId('%s', '%s')).ipAddress]", addressKind, name)))
 	}
 	return nil
 }
@@ -232,7 +244,8 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 func (t *template) storage(m *fleet.Machine, zones []string) (storage *ordered.Map, after ordered.List) {
 	f, name, root := t.job.Fleet, platform.NameOf(m.Name), m.Disks[0]
 	storage = ordered.Of("imageReference", imageReference(platform.ImageOf(f, m)),
-		"osDisk", ordered.Of("name", name+"-root", "createOption", "FromImage", "diskSizeGB", platform.DiskSize(f, m, root),
+		"osDisk", ordered.Of("name", name+"-root", "createOption", "FromImage", "diskSizeGB",
+			platform.DiskSize(f, m, root),
 			"deleteOption", deleteOption(root), "managedDisk", ordered.Of("storageAccountType", class(root))))
 	var dataDisks ordered.List
 	for _, disk := range m.Disks {
@@ -241,7 +254,8 @@ func (t *template) storage(m *fleet.Machine, zones []string) (storage *ordered.M
 		}
 		diskName := name + "-" + disk.Name
 		t.add(diskKind, computeVersion, diskName, nil, "zones", zones, "sku", ordered.Of("name", class(disk)),
-			"properties", ordered.Of("creationData", ordered.Of("createOption", "Empty"), "diskSizeGB", platform.DiskSize(f, m, disk)))
+			"properties", ordered.Of("creationData", ordered.Of("createOption", "Empty"), "diskSizeGB",
+				platform.DiskSize(f, m, disk)))
 		after = append(after, id(diskKind, diskName))
 		dataDisks = append(dataDisks, ordered.Of("lun", logicalUnit(m, disk), "createOption", "Attach",
 			"deleteOption", deleteOption(disk), "managedDisk", idOf(diskKind, diskName)))
@@ -267,7 +281,8 @@ func (t *template) networkInterface(m *fleet.Machine, nic *fleet.NIC, zones []st
 		config.Set("privateIPAllocationMethod", "Dynamic")
 	}
 	if m.PublicAddress && nic == cloud.Primary(m) {
-		t.add(addressKind, networkVersion, name, nil, "zones", zones, "sku", ordered.Of("name", "Standard"), "properties", ordered.Of("publicIPAllocationMethod", "Static"))
+		t.add(addressKind, networkVersion, name, nil, "zones", zones, "sku", ordered.Of("name", "Standard"),
+			"properties", ordered.Of("publicIPAllocationMethod", "Static"))
 		after = append(after, id(addressKind, name))
 		config.Set("publicIPAddress", idOf(addressKind, name))
 	}
@@ -288,20 +303,23 @@ func (t *template) osProfile(m *fleet.Machine, payload cloud.Payload) *ordered.M
 			admin = m.Users[0].Name
 		}
 		parameter := parameterName(m, "password")
-		t.parameters.Set(parameter, ordered.Of("type", "securestring", "metadata", ordered.Of("description", "Password of "+admin+" on "+m.Name)))
+		t.parameters.Set(parameter, ordered.Of("type", "securestring", "metadata",
+			ordered.Of("description", "Password of "+admin+" on "+m.Name)))
 		profile.Set("adminUsername", admin)
 		profile.Set("adminPassword", "[parameters('"+parameter+"')]")
 	} else if user != nil {
 		profile.Set("adminUsername", user.Name)
-		profile.Set("linuxConfiguration", ordered.Of("disablePasswordAuthentication", true, "ssh", ordered.Of("publicKeys", ordered.List{
-			ordered.Of("path", "/home/"+user.Name+"/.ssh/authorized_keys", "keyData", cloud.KeyText(key))})))
+		profile.Set("linuxConfiguration", ordered.Of("disablePasswordAuthentication", true, "ssh",
+			ordered.Of("publicKeys", ordered.List{
+				ordered.Of("path", "/home/"+user.Name+"/.ssh/authorized_keys", "keyData", cloud.KeyText(key))})))
 	}
 	if !payload.Secret {
 		profile.Set("customData", payload.Base64())
 		return profile
 	}
 	parameter := parameterName(m, "first_boot")
-	t.parameters.Set(parameter, ordered.Of("type", "securestring", "metadata", ordered.Of("description", "First-boot data of "+m.Name+", which holds a secret; base64")))
+	t.parameters.Set(parameter, ordered.Of("type", "securestring", "metadata",
+		ordered.Of("description", "First-boot data of "+m.Name+", which holds a secret; base64")))
 	t.secrets.Set(parameter, ordered.Of("value", payload.Base64()))
 	profile.Set("customData", "[parameters('"+parameter+"')]")
 	return profile

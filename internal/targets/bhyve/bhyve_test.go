@@ -47,7 +47,8 @@ func everything(t *testing.T) *fleet.Fleet {
 	f := golden.Demo(t)
 	m := f.Machine("store")
 	m.About = "it's $(touch /tmp/stavren-was-here)\nname=other"
-	m.Disks = append(m.Disks, &fleet.Disk{Name: "a", Bus: fleet.SCSI, Size: fleet.GiB, Format: fleet.Full}, &fleet.Disk{Name: "b", Bus: fleet.SATA, Size: fleet.GiB},
+	m.Disks = append(m.Disks, &fleet.Disk{Name: "a", Bus: fleet.SCSI, Size: fleet.GiB, Format: fleet.Full},
+		&fleet.Disk{Name: "b", Bus: fleet.SATA, Size: fleet.GiB},
 		&fleet.Disk{Name: "c", Bus: fleet.NVMe, Size: fleet.GiB, Start: "images/it's $(c) 100%.qcow2"})
 	m.Media = []*fleet.Medium{{Name: "install", File: "images/100%(x) a=b.iso"}}
 	m.Console = fleet.Console{Kind: fleet.Graphical, Password: "screen"}
@@ -60,9 +61,12 @@ func TestConfiguration(t *testing.T) {
 	data := golden.Render(t, bhyve.Target, everything(t), "store")["store/bhyve.conf"].Data
 	got := read(t, data)
 	for key, want := range map[string]string{
-		"name": "store", "cpus": "2", "memory.size": "4096M", "rtc.use_localtime": "true", "pci.0.0.0.device": "hostbridge", "pci.0.31.0.device": "lpc",
-		"pci.0.1.0.path": "root.img", "pci.0.3.0.device": "virtio-blk", "pci.0.4.0.device": "ahci", "pci.0.5.0.device": "nvme",
-		"pci.0.6.0.port.1.path": "../images/100%(x) a=b.iso", "pci.0.10.0.password": "high screen", "pci.0.11.0.slot.1.device": "tablet",
+		"name": "store", "cpus": "2", "memory.size": "4096M", "rtc.use_localtime": "true",
+		"pci.0.0.0.device": "hostbridge", "pci.0.31.0.device": "lpc",
+		"pci.0.1.0.path": "root.img", "pci.0.3.0.device": "virtio-blk", "pci.0.4.0.device": "ahci",
+		"pci.0.5.0.device":      "nvme",
+		"pci.0.6.0.port.1.path": "../images/100%(x) a=b.iso", "pci.0.10.0.password": "high screen",
+		"pci.0.11.0.slot.1.device": "tablet",
 	} {
 		if got[key] != want {
 			t.Errorf("%s is %q, not %q, in\n%s", key, got[key], want, data)
@@ -124,7 +128,8 @@ kldload() { :; }
 sysctl() { echo "sysctl $*" >>$log; }
 stat() { wc -c <"$3" | tr -d ' '; }
 `
-	for name, data := range map[string]string{"run.sh": strings.Replace(script, "set -eu\n", "set -eu\n"+stand, 1), "BHYVE_UEFI.fd": "", "BHYVE_UEFI_VARS.fd": "", "base.img": strings.Repeat("x", 1<<20)} {
+	for name, data := range map[string]string{"run.sh": strings.Replace(script, "set -eu\n", "set -eu\n"+stand, 1),
+		"BHYVE_UEFI.fd": "", "BHYVE_UEFI_VARS.fd": "", "base.img": strings.Repeat("x", 1<<20)} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(data), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -140,7 +145,8 @@ stat() { wc -c <"$3" | tr -d ' '; }
 				t.Errorf("%s: %v, %v", name, info, err)
 			}
 		}
-		if err := os.WriteFile(filepath.Join(folder, "readings.img"), []byte(strings.Repeat("r", 2<<20)), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(folder, "readings.img"), []byte(strings.Repeat("r", 2<<20)),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -148,7 +154,8 @@ stat() { wc -c <"$3" | tr -d ' '; }
 		t.Error("the second start made the data disk anew")
 	}
 	log, _ := os.ReadFile(filepath.Join(folder, "log"))
-	for _, want := range []string{"bhyve -k bhyve.conf store", "inet 10.44.7.1/24 up", "sysctl -q net.inet.ip.forwarding=1", "bhyvectl --destroy --vm=store"} {
+	for _, want := range []string{"bhyve -k bhyve.conf store", "inet 10.44.7.1/24 up",
+		"sysctl -q net.inet.ip.forwarding=1", "bhyvectl --destroy --vm=store"} {
 		if !strings.Contains(string(log), want) {
 			t.Errorf("no %q in\n%s", want, log)
 		}
@@ -177,7 +184,8 @@ func TestNeeds(t *testing.T) {
 func TestSteps(t *testing.T) {
 	f := golden.Demo(t)
 	steps := bhyve.Target.Steps(&render.Job{Fleet: f}, f.Machines[:1])
-	if len(steps) != 2 || !strings.Contains(steps[0].Command, "-a stavren/almanac -f almanac/ports.pf.conf") || steps[1].Command != "sh almanac/run.sh" {
+	if len(steps) != 2 || !strings.Contains(steps[0].Command, "-a stavren/almanac -f almanac/ports.pf.conf") ||
+		steps[1].Command != "sh almanac/run.sh" {
 		t.Errorf("steps: %+v", steps)
 	}
 }

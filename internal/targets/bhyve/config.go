@@ -91,14 +91,16 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 	if m.Console.Kind == fleet.Graphical {
 		c.heading("screen, keyboard and pointer")
 		width, height, _ := strings.Cut(m.Console.Resolution, "x")
-		screen := []string{"tcp", netip.AddrPortFrom(m.Console.Listen, uint16(m.Console.Port)).String(), "w", width, "h", height}
+		screen := []string{"tcp", netip.AddrPortFrom(m.Console.Listen, uint16(m.Console.Port)).String(), "w", width,
+			"h", height}
 		if m.Console.Password != "" {
 			password, err := job.Secret(m.Console.Password)
 			if err != nil {
 				return render.File{}, err
 			}
 			if strings.ContainsAny(password, "\n\r") {
-				return render.File{}, fmt.Errorf("the password of the console has more than one line, which bhyve.conf cannot hold")
+				return render.File{}, fmt.Errorf("the password of the console has more than one line, which " +
+					"bhyve.conf cannot hold")
 			}
 			screen, mode = append(screen, "password", password), 0o600
 		}

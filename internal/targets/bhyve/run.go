@@ -17,7 +17,9 @@ import (
 //go:embed run.sh.template
 var runText string
 
-var runTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("run.sh").Parse(runText)) })
+var runTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("run.sh").Parse(runText))
+})
 
 type run struct {
 	About, Name, Image string
@@ -82,10 +84,12 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 			address = netip.PrefixFrom(network.Gateway, network.Subnet.Bits()).String()
 			r.Routes = true
 		}
-		r.Interfaces = append(r.Interfaces, networkInterface{tapName(m, i), quote.Shell(bridgeName(f, network)), address})
+		r.Interfaces = append(r.Interfaces, networkInterface{tapName(m, i), quote.Shell(bridgeName(f, network)),
+			address})
 	}
 	for _, port := range m.Ports {
-		r.Reach = append(r.Reach, quote.Shell(fmt.Sprintf("%s: %s on %s, port %d/%s, once ports.pf.conf is loaded", m.Name, port.Name, port.Listen, port.Host, port.Protocol)))
+		r.Reach = append(r.Reach, quote.Shell(fmt.Sprintf("%s: %s on %s, port %d/%s, once ports.pf.conf is loaded",
+			m.Name, port.Name, port.Listen, port.Host, port.Protocol)))
 	}
 	var script bytes.Buffer
 	if err := runTemplate().Execute(&script, r); err != nil {

@@ -50,7 +50,8 @@ var Target = render.Target{
 		var list []render.Step
 		for _, m := range machines {
 			if len(m.Ports) > 0 {
-				list = append(list, render.Step{About: "forward the ports of " + m.Name + ", where /etc/pf.conf has the lines its file names",
+				list = append(list, render.Step{About: "forward the ports of " + m.Name +
+					", where /etc/pf.conf has the lines its file names",
 					Command: loadRules(m, m.Name+"/ports.pf.conf")})
 			}
 			list = append(list, render.Step{About: "start " + m.Name, Command: "sh " + m.Name + "/run.sh"})
@@ -72,7 +73,8 @@ func busOf(disk *fleet.Disk) fleet.DiskBus {
 // other names of models (usr.sbin/bhyve: pci_ahci.c, pci_nvme.c).
 var environment = cloudinit.Environment{
 	DiskDevice: func(disk *fleet.Disk) string {
-		model := map[fleet.DiskBus]string{fleet.VirtIO: "virtio-", fleet.SATA: "ata-BHYVE_SATA_DISK_", fleet.NVMe: "nvme-bhyve-NVMe_"}[busOf(disk)]
+		model := map[fleet.DiskBus]string{fleet.VirtIO: "virtio-", fleet.SATA: "ata-BHYVE_SATA_DISK_",
+			fleet.NVMe: "nvme-bhyve-NVMe_"}[busOf(disk)]
 		return "/dev/disk/by-id/" + model + disk.Serial
 	},
 	NoDHCP:     func(network *fleet.Network) bool { return network.Mode != fleet.Bridged },
@@ -86,18 +88,22 @@ func fates() []render.Fate {
 			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
 			"medium.file", "nic.model", "network.bridge",
 			"console.kind", "console.listen", "console.port", "console.resolution"),
-		render.Adapt("redirect rules for the packet filter, in a file of their own", "port.host", "port.machine", "port.protocol", "port.listen"),
-		render.Adapt("every network is a bridge of the host; the script gives it the gateway's address if machines go out through the host, "+
+		render.Adapt("redirect rules for the packet filter, in a file of their own", "port.host", "port.machine",
+			"port.protocol", "port.listen"),
+		render.Adapt("every network is a bridge of the host; the script gives it the gateway's address if machines "+
+			"go out through the host, "+
 			"and machines without an address get a permanent one", "network.mode"),
 		render.Adapt("bhyve boots every machine by UEFI", "firmware.kind"),
 		render.Adapt("the script never removes a disk", "disk.keep"),
 		render.Adapt("it precedes the names of bridges", "fleet.fleet"),
 		render.Adapt("it is in bhyve.conf; VNC uses only its first eight characters", "console.password"),
-		render.LeaveOut("bhyve has no setting for it", "resources.priority", "console.protocol", "firmware.secure_boot", "firmware.tpm",
+		render.LeaveOut("bhyve has no setting for it", "resources.priority", "console.protocol", "firmware.secure_boot",
+			"firmware.tpm",
 			"medium.boot_first", "medium.eject", "machine.autostart", "machine.autostart_delay",
 			"share.host", "share.machine", "share.read_only", "network.dhcp_first", "network.dhcp_last"),
 		render.LeaveOut("a note for people on the whole fleet", "fleet.about"),
-		render.LeaveOut("the script uses the file as it is; check --here compares it with its checksum", "image.sha256"),
+		render.LeaveOut("the script uses the file as it is; check --here compares it with its checksum",
+			"image.sha256"),
 	)
 }
 
@@ -105,7 +111,8 @@ func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	fates := cloudinit.Overrides(job, m)
 	for _, disk := range m.Disks {
 		if disk.Bus == fleet.SCSI {
-			return append(fates[:len(fates):len(fates)], render.Fate{Field: "disk.bus", Outcome: render.Adapted, How: "on virtio, since SCSI needs a target on the host"})
+			return append(fates[:len(fates):len(fates)], render.Fate{Field: "disk.bus", Outcome: render.Adapted,
+				How: "on virtio, since SCSI needs a target on the host"})
 		}
 	}
 	return fates
@@ -150,7 +157,8 @@ func forwardTo(f *fleet.Fleet, m *fleet.Machine) netip.Addr {
 // loadRules returns the command that loads a file of rules. out is the interface that
 // leads to the world.
 func loadRules(m *fleet.Machine, file string) string {
-	return fmt.Sprintf(`pfctl -D out="$(route -n get default | awk '/interface:/ {print $2}')" -a stavren/%s -f %s`, m.Name, file)
+	return fmt.Sprintf(`pfctl -D out="$(route -n get default | awk '/interface:/ {print $2}')" -a stavren/%s -f %s`,
+		m.Name, file)
 }
 
 // forwards renders redirect rules (pf.conf(5)), or returns nil if there is no port.
@@ -160,12 +168,15 @@ func forwards(f *fleet.Fleet, m *fleet.Machine) []byte {
 		return nil
 	}
 	var text strings.Builder
-	fmt.Fprintf(&text, "# Ports of %s. /etc/pf.conf needs these lines, once:\n#   nat-anchor \"stavren/*\"\n#   rdr-anchor \"stavren/*\"\n", m.Name)
+	fmt.Fprintf(&text, "# Ports of %s. /etc/pf.conf needs these lines, once:\n#   nat-anchor \"stavren/*\"\n"+
+		"#   rdr-anchor \"stavren/*\"\n", m.Name)
 	fmt.Fprintf(&text, "# Load it:  %s\n\n", loadRules(m, "ports.pf.conf"))
 	for _, nic := range m.NICs {
 		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT && network.Subnet.IsValid() {
-			fmt.Fprintf(&text, "# out to the world, and from the host itself\nnat on $out inet from %v to ! %v -> ($out)\n", network.Subnet, network.Subnet)
-			fmt.Fprintf(&text, "nat on %s inet from 127.0.0.0/8 to %v -> %v\n", bridgeName(f, network), to, network.Gateway)
+			fmt.Fprintf(&text, "# out to the world, and from the host itself\n"+
+				"nat on $out inet from %v to ! %v -> ($out)\n", network.Subnet, network.Subnet)
+			fmt.Fprintf(&text, "nat on %s inet from 127.0.0.0/8 to %v -> %v\n", bridgeName(f, network), to,
+				network.Gateway)
 			break
 		}
 	}
@@ -182,7 +193,8 @@ func forwards(f *fleet.Fleet, m *fleet.Machine) []byte {
 			family = "inet6"
 		}
 		fmt.Fprintf(&text, "# %s\n", port.Name)
-		fmt.Fprintf(&text, "rdr pass%s %s proto %s from any to %s port %d -> %v port %d\n", on, family, port.Protocol, listen, port.Host, to, port.Machine)
+		fmt.Fprintf(&text, "rdr pass%s %s proto %s from any to %s port %d -> %v port %d\n", on, family, port.Protocol,
+			listen, port.Host, to, port.Machine)
 	}
 	return []byte(text.String())
 }

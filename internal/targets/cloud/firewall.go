@@ -75,7 +75,8 @@ func Sets(f *fleet.Fleet, machines []*fleet.Machine) []Set {
 		}
 		set := Set{Name: firewall.Name, About: "firewall " + firewall.Name + " of " + f.Name}
 		for _, allow := range firewall.Allow {
-			opening := Opening{Protocol: allow.Port.Protocol, First: allow.Port.First, Last: allow.Port.Last, From: Everywhere()}
+			opening := Opening{Protocol: allow.Port.Protocol, First: allow.Port.First, Last: allow.Port.Last,
+				From: Everywhere()}
 			if len(allow.From) > 0 {
 				opening.From = nil
 				for _, from := range allow.From {
@@ -98,7 +99,8 @@ func Sets(f *fleet.Fleet, machines []*fleet.Machine) []Set {
 		sets = append(sets, set)
 	}
 	if used[Closed] {
-		sets = append(sets, Set{Name: Closed, About: "allows nothing, for machines of " + f.Name + " without a firewall"})
+		sets = append(sets, Set{Name: Closed, About: "allows nothing, for machines of " + f.Name +
+			" without a firewall"})
 	}
 	return sets
 }

@@ -41,7 +41,8 @@ func (n *needs) image() {
 	if image != nil && strings.HasPrefix(id, Placeholder) {
 		n.Add("placeholder-left", finding.Warning, finding.OfImage(image, "ids"),
 			"image %s does not say what %s calls it, so the output has %s", image.Name, n.Name, id).
-			Remedy = fmt.Sprintf("add ids: {%s: %q} or another of its images, or replace it in the output", n.Name, n.ImageID)
+			Remedy = fmt.Sprintf("add ids: {%s: %q} or another of its images, or replace it in the output", n.Name,
+			n.ImageID)
 	}
 }
 
@@ -62,8 +63,9 @@ func (c *Cloud) Missing(f *fleet.Fleet, m *fleet.Machine, setting Setting, place
 	return finding.Finding{
 		Rule: "placeholder-left", Severity: finding.Warning, Machine: m.Name,
 		Location: finding.OfPlatform(f, c.Name, fleet.Itself),
-		Message:  fmt.Sprintf("%s needs %s, which the definition does not give, so the output has %s", c.Name, setting.What, placeholder),
-		Remedy:   fmt.Sprintf("add platforms: {%s: {%s}}, or replace it in the output", c.Name, where),
+		Message: fmt.Sprintf("%s needs %s, which the definition does not give, so the output has %s", c.Name,
+			setting.What, placeholder),
+		Remedy: fmt.Sprintf("add platforms: {%s: {%s}}, or replace it in the output", c.Name, where),
 	}
 }
 
@@ -75,10 +77,12 @@ func (n *needs) size() {
 	if len(n.market.SizesFor(n.f)) == 0 {
 		n.Add("no-size-fits", finding.Error, finding.OfPlatform(n.f, n.Name, "sizes"),
 			"%s has no public sizes, and the definition lists none", n.Name).
-			Remedy = fmt.Sprintf("list those of your account: platforms: {%s: {sizes: {NAME: {cpus: 2, memory: 4GiB, disk: 20GiB}}}}", n.Name)
+			Remedy = fmt.Sprintf("list those of your account: platforms: {%s: {sizes: {NAME: {cpus: 2, memory: "+
+			"4GiB, disk: 20GiB}}}}", n.Name)
 		return
 	}
-	rule, remedy := "no-size-fits", "ask for less, or for a platform without public sizes list one that fits under platforms"
+	rule, remedy := "no-size-fits",
+		"ask for less, or for a platform without public sizes list one that fits under platforms"
 	var noFit *sizing.NoFitError
 	switch {
 	case !errors.As(err, &noFit):
@@ -113,7 +117,8 @@ func (n *needs) userData() {
 	// If the definition has settings for the platform, check reports this itself.
 	if n.f.Platform(n.Name) == nil && holdsSecret(n.m) {
 		n.Add("secret-in-platform-data", finding.Warning, at,
-			"the first-boot data of machine %s holds a secret, which anyone who can look at the machine on %s can read", n.m.Name, n.Name).
+			"the first-boot data of machine %s holds a secret, which anyone who can look at the machine on %s can read",
+			n.m.Name, n.Name).
 			Remedy = "let the machine fetch the secret with its identity, or change it after the first boot"
 	}
 }
@@ -130,7 +135,8 @@ func (n *needs) payload() (Payload, error) {
 	for _, script := range boot.Scripts {
 		size += len(script.Text)
 	}
-	items := len(boot.Packages) + len(boot.Services) + len(boot.Sources) + len(n.m.Users) + len(boot.Files) + len(n.m.Disks)
+	items := len(boot.Packages) + len(boot.Services) + len(boot.Sources) + len(n.m.Users) + len(boot.Files) +
+		len(n.m.Disks)
 	if 6*size+100*items < n.FirstBoot.Limit/2 {
 		return Payload{}, nil
 	}
@@ -156,19 +162,22 @@ func (n *needs) names() {
 	for _, name := range names {
 		if len(name) > n.Names.Limit {
 			n.Add("name-shortened", finding.Advice, finding.OfMachine(n.m, fleet.Itself),
-				"the limit of %s for names is %d characters, so %s becomes %s", n.Name, n.Names.Limit, name, n.NameOf(name)).
+				"the limit of %s for names is %d characters, so %s becomes %s", n.Name, n.Names.Limit, name,
+				n.NameOf(name)).
 				Remedy = "shorten the names that it consists of, if you need them there"
 		}
 	}
 	if !n.Names.Valid(n.m.Name) {
-		n.Add("name-refused", finding.Error, finding.OfMachine(n.m, fleet.Itself), "%s does not accept the name %s", n.Name, n.m.Name).
+		n.Add("name-refused", finding.Error, finding.OfMachine(n.m, fleet.Itself), "%s does not accept the name %s",
+			n.Name, n.m.Name).
 			Remedy = "start the name with a letter"
 	}
 	limit := n.WindowsHostName
 	isWindows := catalog.Of(n.f, n.m).Family.Class() == catalog.ClassWindows
 	if limit > 0 && isWindows && len(n.m.HostName) > limit {
 		n.Add("name-refused", finding.Error, finding.OfMachine(n.m, "host_name"),
-			"the limit for host names of Windows machines on %s is %d characters; %s has %d", n.Name, limit, n.m.HostName, len(n.m.HostName)).
+			"the limit for host names of Windows machines on %s is %d characters; %s has %d", n.Name, limit,
+			n.m.HostName, len(n.m.HostName)).
 			Remedy = "shorten it"
 	}
 }
@@ -177,13 +186,17 @@ func (n *needs) labels() {
 	at := finding.OfMachine(n.m, "labels")
 	labels, rules := n.LabelsOf(n.m), n.Labels
 	if len(labels) > rules.Limit {
-		n.Add("label-refused", finding.Error, at, "machine %s has %d labels; the limit of %s is %d", n.m.Name, len(labels), n.Name, rules.Limit).
+		n.Add("label-refused", finding.Error, at, "machine %s has %d labels; the limit of %s is %d", n.m.Name,
+			len(labels), n.Name, rules.Limit).
 			Remedy = "remove some"
 	}
 	for _, label := range labels {
-		if len(label.Key) > rules.KeyLimit || len(label.Value) > rules.ValueLimit || !rules.ValidKey(label.Key) || !rules.ValidValue(label.Value) {
-			n.Add("label-refused", finding.Error, at, "%s does not accept the label %s of machine %s", n.Name, label.Key, n.m.Name).
-				Remedy = fmt.Sprintf("use at most %d characters for keys and %d for values, from letters, digits, - and _", rules.KeyLimit, rules.ValueLimit)
+		if len(label.Key) > rules.KeyLimit || len(label.Value) > rules.ValueLimit || !rules.ValidKey(label.Key) ||
+			!rules.ValidValue(label.Value) {
+			n.Add("label-refused", finding.Error, at, "%s does not accept the label %s of machine %s", n.Name,
+				label.Key, n.m.Name).
+				Remedy = fmt.Sprintf("use at most %d characters for keys and %d for values, from letters, digits, "+
+				"- and _", rules.KeyLimit, rules.ValueLimit)
 		}
 	}
 }
@@ -202,13 +215,15 @@ func (n *needs) disks() {
 func (n *needs) logins() {
 	for _, user := range n.m.Users {
 		if slices.Contains(n.ReservedLogins, user.Name) {
-			n.Add("login-reserved", finding.Error, finding.OfUser(n.m, user, fleet.Itself), "%s refuses the login %s", n.Name, user.Name).
+			n.Add("login-reserved", finding.Error, finding.OfUser(n.m, user, fleet.Itself), "%s refuses the login %s",
+				n.Name, user.Name).
 				Remedy = "choose another name"
 		}
 	}
 	if n.m.SSH.PasswordLogin && n.m.PublicAddress {
 		n.Add("password-login-on-cloud", finding.Warning, finding.OfSSH(n.m, "password_login"),
-			"machine %s accepts passwords over SSH at a public address, which images of %s forbid by default", n.m.Name, n.Name).
+			"machine %s accepts passwords over SSH at a public address, which images of %s forbid by default", n.m.Name,
+			n.Name).
 			Remedy = "let users log in with keys"
 	}
 }

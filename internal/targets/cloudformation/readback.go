@@ -17,7 +17,8 @@ func readBack(r cloud.Rendered, m *fleet.Machine) (cloud.Reading, error) {
 	resources := document.At("Resources")
 	for _, resource := range resources.Map() {
 		instance := resource.At("Properties")
-		if resource.At("Type").Text() != "AWS::EC2::Instance" || instance.At("Tags", 0, "Value").Text() != r.Fleet.Name+"-"+m.Name {
+		if resource.At("Type").Text() != "AWS::EC2::Instance" ||
+			instance.At("Tags", 0, "Value").Text() != r.Fleet.Name+"-"+m.Name {
 			continue
 		}
 		reading := cloud.Reading{UserData: []byte(instance.At("UserData", "Fn::Base64").Text())}
@@ -27,7 +28,8 @@ func readBack(r cloud.Rendered, m *fleet.Machine) (cloud.Reading, error) {
 			}
 		}
 		for _, tag := range instance.At("Tags").List()[1:] {
-			reading.Labels = append(reading.Labels, fleet.Pair{Key: tag.At("Key").Text(), Value: tag.At("Value").Text()})
+			reading.Labels = append(reading.Labels, fleet.Pair{Key: tag.At("Key").Text(),
+				Value: tag.At("Value").Text()})
 		}
 		nic := resources.At(instance.At("NetworkInterfaces", 0, "NetworkInterfaceId", "Ref").Text(), "Properties")
 		for _, group := range nic.At("GroupSet").List() {

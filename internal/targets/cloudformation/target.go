@@ -27,15 +27,19 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 	file := name + ".cloudformation.json"
 	return []render.Step{
 		{
-			About:   "validate the template",
-			Command: fmt.Sprintf("aws cloudformation validate-template --region %s --template-body file://%s", region, file),
+			About: "validate the template",
+			Command: fmt.Sprintf("aws cloudformation validate-template --region %s --template-body file://%s", region,
+				file),
 		},
 		{
-			About:   "create the stack; a template of more than 51,200 bytes also needs --s3-bucket BUCKET",
-			Command: fmt.Sprintf("aws cloudformation deploy --region %s --stack-name %s --template-file %s", region, name, file),
-			Request: fmt.Sprintf("POST https://cloudformation.%s.amazonaws.com/\nContent-Type: application/x-www-form-urlencoded\n"+
+			About: "create the stack; a template of more than 51,200 bytes also needs --s3-bucket BUCKET",
+			Command: fmt.Sprintf("aws cloudformation deploy --region %s --stack-name %s --template-file %s", region,
+				name, file),
+			Request: fmt.Sprintf("POST https://cloudformation.%s.amazonaws.com/\n"+
+				"Content-Type: application/x-www-form-urlencoded\n"+
 				"Authorization: signed with your own keys (Signature Version 4)\n\n"+
-				"Action=CreateStack&Version=2010-05-15&StackName=%s&TemplateBody= the content of %s, percent-encoded", region, name, file),
+				"Action=CreateStack&Version=2010-05-15&StackName=%s&TemplateBody= the content of %s, percent-encoded",
+				region, name, file),
 		},
 	}
 }
@@ -43,7 +47,8 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
 		render.Carry("network.subnet", "machine.interruptible", "machine.when_stopped", "fleet.about", "disk.speed"),
-		render.Adapt("a network of the stack's own, with a route out for nat and bridged ones; or the subnet that platforms names",
+		render.Adapt("a network of the stack's own, with a route out for nat and bridged ones; or the subnet that "+
+			"platforms names",
 			"network.mode"),
 		render.Adapt("the volume is kept when the machine is deleted", "disk.keep"),
 		render.Adapt("an instance profile", "identity.account"),

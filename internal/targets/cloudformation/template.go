@@ -20,7 +20,8 @@ type template struct {
 }
 
 func newTemplate(job *render.Job) *template {
-	return &template{job: job, machines: job.Machines(), resources: ordered.Of(), outputs: ordered.Of(), ids: map[string]string{}}
+	return &template{job: job, machines: job.Machines(), resources: ordered.Of(), outputs: ordered.Of(),
+		ids: map[string]string{}}
 }
 
 // id returns the logical name of a resource, which may have letters and digits
@@ -31,7 +32,8 @@ func (t *template) id(names ...string) string {
 		return id
 	}
 	var id strings.Builder
-	for _, word := range strings.FieldsFunc(strings.Join(names, "-"), func(r rune) bool { return r == '-' || r == '.' || r == '_' }) {
+	for _, word := range strings.FieldsFunc(strings.Join(names, "-"),
+		func(r rune) bool { return r == '-' || r == '.' || r == '_' }) {
 		id.WriteString(strings.ToUpper(word[:1]) + word[1:])
 	}
 	unique := id.String()
@@ -76,11 +78,13 @@ func (t *template) render() ([]render.File, error) {
 	f := t.job.Fleet
 	t.networks()
 	for _, set := range cloud.Sets(f, t.machines) {
-		properties := ordered.Of("GroupDescription", set.About, "VpcId", t.network(), "SecurityGroupIngress", ingress(set), "Tags", t.tags(set.Name))
+		properties := ordered.Of("GroupDescription", set.About, "VpcId", t.network(), "SecurityGroupIngress",
+			ingress(set), "Tags", t.tags(set.Name))
 		t.add(t.id("firewall", set.Name), "AWS::EC2::SecurityGroup", properties)
 	}
 	for _, key := range cloud.AdminKeys(f, t.machines) {
-		t.add(t.id("key", key.Name), "AWS::EC2::KeyPair", ordered.Of("KeyName", f.Name+"-"+key.Name, "PublicKeyMaterial", cloud.KeyText(key)))
+		t.add(t.id("key", key.Name), "AWS::EC2::KeyPair", ordered.Of("KeyName", f.Name+"-"+key.Name,
+			"PublicKeyMaterial", cloud.KeyText(key)))
 	}
 	prepared, err := platform.Prepare(t.job, t.machines)
 	if err != nil {
@@ -91,7 +95,8 @@ func (t *template) render() ([]render.File, error) {
 			return nil, fmt.Errorf("machine %s: %w", m.Name, err)
 		}
 	}
-	data, err := ordered.Of("AWSTemplateFormatVersion", "2010-09-09", "Description", f.About, "Resources", t.resources, "Outputs", t.outputs).JSON()
+	data, err := ordered.Of("AWSTemplateFormatVersion", "2010-09-09", "Description", f.About, "Resources", t.resources,
+		"Outputs", t.outputs).JSON()
 	if err != nil {
 		return nil, err
 	}
@@ -193,8 +198,10 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	t.secret = t.secret || payload.Secret
 	interfaces := t.interfaces(m)
 	launch := t.launchTemplate(m)
-	instance := ordered.Of("ImageId", platform.ImageOf(f, m), "InstanceType", prepared.Size.Size.Name, "AvailabilityZone", t.zone(m),
-		"LaunchTemplate", ordered.Of("LaunchTemplateId", ref(launch), "Version", attribute(launch, "LatestVersionNumber")))
+	instance := ordered.Of("ImageId", platform.ImageOf(f, m), "InstanceType", prepared.Size.Size.Name,
+		"AvailabilityZone", t.zone(m),
+		"LaunchTemplate", ordered.Of("LaunchTemplateId", ref(launch), "Version",
+			attribute(launch, "LatestVersionNumber")))
 	if _, key := cloud.AdminKey(f, m); key != nil {
 		instance.Set("KeyName", ref(t.id("key", key.Name)))
 	}
@@ -243,7 +250,8 @@ func (t *template) interfaces(m *fleet.Machine) ordered.List {
 			address = nic.Address.String()
 		}
 		id := t.id(m.Name, "interface", nic.Name)
-		t.add(id, "AWS::EC2::NetworkInterface", ordered.Of("SubnetId", subnet, "PrivateIpAddress", address, "GroupSet", groups,
+		t.add(id, "AWS::EC2::NetworkInterface", ordered.Of("SubnetId", subnet, "PrivateIpAddress", address, "GroupSet",
+			groups,
 			"Tags", t.tags(m.Name+"-"+nic.Name)))
 		interfaces = append(interfaces, ordered.Of("DeviceIndex", fmt.Sprint(i), "NetworkInterfaceId", ref(id)))
 	}
@@ -258,7 +266,8 @@ func (t *template) launchTemplate(m *fleet.Machine) string {
 		options.Set("InstanceMarketOptions", ordered.Of("MarketType", "spot"))
 	}
 	id := t.id(m.Name, "launch")
-	t.add(id, "AWS::EC2::LaunchTemplate", ordered.Of("LaunchTemplateName", t.job.Fleet.Name+"-"+m.Name, "LaunchTemplateData", options))
+	t.add(id, "AWS::EC2::LaunchTemplate", ordered.Of("LaunchTemplateName", t.job.Fleet.Name+"-"+m.Name,
+		"LaunchTemplateData", options))
 	return id
 }
 
@@ -289,6 +298,7 @@ func (t *template) publicAddress(m *fleet.Machine, id string) {
 	}
 	t.add(address, "AWS::EC2::EIP", ordered.Of("Domain", "vpc", "Tags", t.tags(m.Name)), "DependsOn", after)
 	t.add(t.id(m.Name, "public-address-association"), "AWS::EC2::EIPAssociation", ordered.Of(
-		"AllocationId", attribute(address, "AllocationId"), "NetworkInterfaceId", ref(t.id(m.Name, "interface", cloud.Primary(m).Name))))
+		"AllocationId", attribute(address, "AllocationId"), "NetworkInterfaceId",
+		ref(t.id(m.Name, "interface", cloud.Primary(m).Name))))
 	t.outputs.Set(id+"PublicAddress", ordered.Of("Description", "Public address of "+m.Name, "Value", ref(address)))
 }

@@ -23,7 +23,8 @@ func archive(parts []part) []byte {
 		if plainPart(p.text) && !strings.Contains(p.text, boundary) {
 			fmt.Fprintf(&text, "Content-Transfer-Encoding: 7bit\n\n%s", p.text)
 		} else {
-			fmt.Fprintf(&text, "Content-Transfer-Encoding: base64\n\n%s", wrap(base64.StdEncoding.EncodeToString([]byte(p.text))))
+			fmt.Fprintf(&text, "Content-Transfer-Encoding: base64\n\n%s",
+				wrap(base64.StdEncoding.EncodeToString([]byte(p.text))))
 		}
 	}
 	fmt.Fprintf(&text, "\n--%s--\n", boundary)

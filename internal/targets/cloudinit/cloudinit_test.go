@@ -154,7 +154,8 @@ func TestInstanceID(t *testing.T) {
 		}, false},
 		"neighbour": {func(f *fleet.Fleet, m *fleet.Machine) {
 			f.Networks = []*fleet.Network{{Name: "inner", Mode: fleet.Isolated, Subnet: fleet.DefaultSubnet}}
-			f.Machines = append(f.Machines, &fleet.Machine{Name: "other", Image: m.Image, NICs: []*fleet.NIC{{Name: "inner", Address: netip.MustParseAddr("10.177.0.9")}}})
+			f.Machines = append(f.Machines, &fleet.Machine{Name: "other", Image: m.Image,
+				NICs: []*fleet.NIC{{Name: "inner", Address: netip.MustParseAddr("10.177.0.9")}}})
 		}, true},
 	} {
 		if got := id(c.change); (got == plain) != c.same {
@@ -204,14 +205,16 @@ ethernets:
 
 func TestUnknownNetworkIsAnError(t *testing.T) {
 	f, m := machine(func(_ *fleet.Fleet, m *fleet.Machine) { m.NICs = []*fleet.NIC{{Name: "nowhere"}} })
-	if _, err := cloudinit.NetworkConfig(f, m, cloudinit.Virtio); err == nil || !strings.Contains(err.Error(), "nowhere") {
+	if _, err := cloudinit.NetworkConfig(f, m, cloudinit.Virtio); err == nil ||
+		!strings.Contains(err.Error(), "nowhere") {
 		t.Errorf("error %v", err)
 	}
 }
 
 // FuzzText holds that any text of a file comes back whole.
 func FuzzText(f *testing.F) {
-	for _, text := range []string{"", "x", "yes", "0", "a: b", " x\n", "x\n y\n", "\t\n", "a\r\nb", "🌊\n", "\x85\n", "#\n", "\xff", "a\n\n\n", "%\n", "x \n", "|\n"} {
+	for _, text := range []string{"", "x", "yes", "0", "a: b", " x\n", "x\n y\n", "\t\n", "a\r\nb", "🌊\n", "\x85\n",
+		"#\n", "\xff", "a\n\n\n", "%\n", "x \n", "|\n"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -230,10 +233,14 @@ func FuzzText(f *testing.F) {
 func TestPasswordHash(t *testing.T) {
 	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
 		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}
-		m.Users = []*fleet.User{{Name: "mira", Password: "door"}, {Name: "jonas", Password: "door"}, {Name: "eyd", PasswordHash: "$6$salt$hash", Locked: true}}
+		m.Users = []*fleet.User{{Name: "mira", Password: "door"}, {Name: "jonas", Password: "door"},
+			{Name: "eyd", PasswordHash: "$6$salt$hash", Locked: true}}
 	})
 	render := func(password string) (map[string]any, string) {
-		job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string, error) { return password, nil }}}
+		job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string,
+			error) {
+			return password, nil
+		}}}
 		files, err := cloudinit.Files(job, m, cloudinit.Virtio)
 		if err != nil {
 			t.Fatal(err)
@@ -286,12 +293,17 @@ func TestPasswordHash(t *testing.T) {
 func TestSecretsAreNeeded(t *testing.T) {
 	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
 		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}
-		m.FirstBoot.Files = []*fleet.File{{Path: "/f", Content: fleet.Content{Text: "a" + fleet.SecretMark("door") + "b" + fleet.SecretMark("door")}}}
+		m.FirstBoot.Files = []*fleet.File{{Path: "/f", Content: fleet.Content{Text: "a" + fleet.SecretMark("door") +
+			"b" + fleet.SecretMark("door")}}}
 	})
-	if _, err := cloudinit.Files(&render.Job{Fleet: f}, m, cloudinit.Virtio); err == nil || !strings.Contains(err.Error(), `the secret "door" is needed`) {
+	if _, err := cloudinit.Files(&render.Job{Fleet: f}, m, cloudinit.Virtio); err == nil ||
+		!strings.Contains(err.Error(), `the secret "door" is needed`) {
 		t.Errorf("without a way to read secrets: %v", err)
 	}
-	job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string, error) { return "🚪'$", nil }}}
+	job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string, error) {
+		return "🚪'$",
+			nil
+	}}}
 	files, err := cloudinit.Files(job, m, cloudinit.Virtio)
 	if err != nil {
 		t.Fatal(err)
@@ -300,7 +312,8 @@ func TestSecretsAreNeeded(t *testing.T) {
 	if err := yaml.Load(files[0].Data, &document); err != nil {
 		t.Fatal(err)
 	}
-	if got := document["write_files"].([]any)[0].(map[string]any)["content"]; got != "a🚪'$b🚪'$" || files[0].Mode != 0o600 {
+	if got := document["write_files"].([]any)[0].(map[string]any)["content"]; got != "a🚪'$b🚪'$" ||
+		files[0].Mode != 0o600 {
 		t.Errorf("content %q, mode %v", got, files[0].Mode)
 	}
 }
@@ -321,21 +334,31 @@ func TestServicesAndRunAs(t *testing.T) {
 			t.Errorf("%s: got %q", system, got)
 		}
 		own, starter := files[0].(map[string]any), files[1].(map[string]any)
-		if own["owner"] != "mira:mira" || own["defer"] != true || starter["content"] != "#!/bin/sh\nexec su - mira -c "+own["path"].(string)+"\n" {
+		if own["owner"] != "mira:mira" || own["defer"] != true ||
+			starter["content"] != "#!/bin/sh\nexec su - mira -c "+own["path"].(string)+"\n" {
 			t.Errorf("%s: %v %v", system, own, starter)
 		}
 	}
 }
 
 func TestPackageSources(t *testing.T) {
-	source := []*fleet.PackageSource{{Name: "tides", URL: "https://packages.skerry.example", Suite: "bookworm", Components: []string{"main"}}}
+	source := []*fleet.PackageSource{{Name: "tides", URL: "https://packages.skerry.example", Suite: "bookworm",
+		Components: []string{"main"}}}
 	for system, want := range map[string]string{
-		"debian-12":          "map[apt:map[sources:map[tides.list:map[source:deb https://packages.skerry.example bookworm main]]]]",
-		"fedora-44":          "map[yum_repos:map[tides:map[baseurl:https://packages.skerry.example enabled:true gpgcheck:false name:tides]]]",
-		"opensuse-leap-16.0": "map[zypper:map[repos:[map[autorefresh:1 baseurl:https://packages.skerry.example enabled:1 gpgcheck:0 id:tides name:tides]]]]",
-		"alpine-3.22":        "map[bootcmd:[[sh -c grep -qxF \"$2\" \"$1\" || printf '%s\\n' \"$2\" >>\"$1\" stavren /etc/apk/repositories https://packages.skerry.example]]]",
-		"arch":               "map[bootcmd:[[sh -c grep -qxF \"$2\" \"$1\" || printf '%s\\n' \"$2\" >>\"$1\" stavren /etc/pacman.conf Include = /etc/pacman.d/tides.conf]] write_files:[map[content:[tides]\nServer = https://packages.skerry.example\nSigLevel = Optional TrustAll\n owner:root:root path:/etc/pacman.d/tides.conf permissions:0644]]]",
-		"freebsd-14":         "map[write_files:[map[content:tides: {\n  url: \"https://packages.skerry.example\"\n  enabled: yes\n}\n owner:root:wheel path:/usr/local/etc/pkg/repos/tides.conf permissions:0644]]]",
+		"debian-12": "map[apt:map[sources:map[tides.list:map[source:deb https://packages.skerry.example " +
+			"bookworm main]]]]",
+		"fedora-44": "map[yum_repos:map[tides:map[baseurl:https://packages.skerry.example enabled:true " +
+			"gpgcheck:false name:tides]]]",
+		"opensuse-leap-16.0": "map[zypper:map[repos:[map[autorefresh:1 baseurl:https://packages.skerry.example " +
+			"enabled:1 gpgcheck:0 id:tides name:tides]]]]",
+		"alpine-3.22": "map[bootcmd:[[sh -c grep -qxF \"$2\" \"$1\" || printf '%s\\n" +
+			"' \"$2\" >>\"$1\" stavren /etc/apk/repositories https://packages.skerry.example]]]",
+		"arch": "map[bootcmd:[[sh -c grep -qxF \"$2\" \"$1\" || printf '%s\\n" +
+			"' \"$2\" >>\"$1\" stavren /etc/pacman.conf Include = /etc/pacman.d/tides.conf]] " +
+			"write_files:[map[content:[tides]\nServer = https://packages.skerry.example\n" +
+			"SigLevel = Optional TrustAll\n owner:root:root path:/etc/pacman.d/tides.conf permissions:0644]]]",
+		"freebsd-14": "map[write_files:[map[content:tides: {\n  url: \"https://packages.skerry.example\"\n" +
+			"  enabled: yes\n}\n owner:root:wheel path:/usr/local/etc/pkg/repos/tides.conf permissions:0644]]]",
 	} {
 		document := userData(t, func(f *fleet.Fleet, m *fleet.Machine) {
 			f.Images[0].OS = system
@@ -357,7 +380,10 @@ func TestPackageSources(t *testing.T) {
 func texts(t *testing.T, change func(f *fleet.Fleet, m *fleet.Machine)) string {
 	t.Helper()
 	f, m := machine(change)
-	job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string, error) { return "high water", nil }}}
+	job := &render.Job{Fleet: f, Options: render.Options{Secrets: func(*fleet.Secret) (string,
+		error) {
+		return "high water", nil
+	}}}
 	data, err := cloudinit.UserData(job, m, cloudinit.Virtio)
 	if err != nil {
 		t.Fatal(err)
@@ -382,7 +408,8 @@ func TestFreeBSD(t *testing.T) {
 		m.Disks = []*fleet.Disk{{Name: "log", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv/log", Serial: "log-1"}}
 		m.FirstBoot.Files = []*fleet.File{{Path: "/etc/a"}, {Path: "/etc/b", Owner: "root:operator"}}
 	})
-	wantAll(t, text, "root:wheel", "root:operator", "newfs -U -L", "/dev/diskid/DISK-log-1", "[/dev/ufs/log, /srv/log, ufs, ")
+	wantAll(t, text, "root:wheel", "root:operator", "newfs -U -L", "/dev/diskid/DISK-log-1",
+		"[/dev/ufs/log, /srv/log, ufs, ")
 	for _, word := range []string{"fs_setup", "keyboard", "swap", "root:root"} {
 		if strings.Contains(text, word) {
 			t.Errorf("FreeBSD is told of %s:\n%s", word, text)
@@ -404,8 +431,10 @@ func TestWindows(t *testing.T) {
 			{Name: "clock", When: fleet.EveryBoot, Content: fleet.Content{Text: "Get-Date\n"}},
 		}
 	})
-	wantAll(t, text, "Content-Type: multipart/mixed", "groups: Administrators", "passwd: high water", "set_timezone: Atlantic/Faroe",
-		`filename="01-pier.ps1"`, "Write-Output 'open'\n", `filename="02-gate.cmd"`, `filename="99-services.ps1"`, "Start-Service -Name 'W32Time'",
+	wantAll(t, text, "Content-Type: multipart/mixed", "groups: Administrators", "passwd: high water",
+		"set_timezone: Atlantic/Faroe",
+		`filename="01-pier.ps1"`, "Write-Output 'open'\n", `filename="02-gate.cmd"`, `filename="99-services.ps1"`,
+		"Start-Service -Name 'W32Time'",
 		`C:\ProgramData\stavren\03-clock.ps1`, "Register-ScheduledTask")
 	if strings.Contains(text, "nginx") {
 		t.Error("Windows is told of packages")
@@ -418,7 +447,8 @@ func TestNeighbours(t *testing.T) {
 		f.Networks = []*fleet.Network{{Name: "reef", Mode: fleet.Isolated, Subnet: fleet.DefaultSubnet}}
 		for _, name := range []string{"gauge", "store"} {
 			f.Machines = append(f.Machines, &fleet.Machine{Name: name, Image: m.Image, Domain: "skerry.example",
-				NICs: []*fleet.NIC{{Name: "reef", Address: netip.MustParseAddr("10.177.0." + fmt.Sprint(3+len(f.Machines)))}}})
+				NICs: []*fleet.NIC{{Name: "reef", Address: netip.MustParseAddr("10.177.0." +
+					fmt.Sprint(3+len(f.Machines)))}}})
 		}
 	})
 	data, err := cloudinit.UserData(&render.Job{Fleet: f}, m, cloudinit.Virtio)
@@ -432,12 +462,14 @@ func TestNeighbours(t *testing.T) {
 		t.Fatal(err)
 	}
 	hosts := filepath.Join(t.TempDir(), "hosts")
-	if err := os.WriteFile(hosts, []byte("127.0.0.1 localhost\n10.177.0.7 old # neighbour in tide-office\n"), 0o644); err != nil {
+	if err := os.WriteFile(hosts, []byte("127.0.0.1 localhost\n10.177.0.7 old # neighbour in tide-office\n"),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	words := document.BootCommands[0]
 	words[2] = strings.ReplaceAll(words[2], "/etc/hosts", hosts)
-	want := "127.0.0.1 localhost\n10.177.0.4 gauge.skerry.example gauge # neighbour in tide-office\n10.177.0.5 store.skerry.example store # neighbour in tide-office\n"
+	want := "127.0.0.1 localhost\n10.177.0.4 gauge.skerry.example gauge # neighbour in tide-office\n" +
+		"10.177.0.5 store.skerry.example store # neighbour in tide-office\n"
 	for range 2 {
 		if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {
 			t.Fatalf("%v\n%s", err, out)

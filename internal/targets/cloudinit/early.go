@@ -34,7 +34,8 @@ const (
 	addLine = `grep -qxF "$2" "$1" || printf '%s\n' "$2" >>"$1"`
 )
 
-func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, environment Environment, sources []*yaml.Node) []*yaml.Node {
+func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, environment Environment,
+	sources []*yaml.Node) []*yaml.Node {
 	commands := sources
 	for _, disk := range m.Disks {
 		if disk.IsRoot() {

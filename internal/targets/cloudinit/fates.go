@@ -44,25 +44,33 @@ func table() []row {
 	}
 	const packageManager = "in the form of apt, dnf, zypper, apk, pacman or pkg, depending on the system"
 	rows := []row{
-		{"machine.keyboard", carried, leftOut("cloud-init does not set it on FreeBSD"), leftOut("Windows does not read it from first-boot data")},
+		{"machine.keyboard", carried, leftOut("cloud-init does not set it on FreeBSD"),
+			leftOut("Windows does not read it from first-boot data")},
 		{"disk.filesystem", carried, adapted("every file system becomes UFS, which newfs creates on an empty disk"),
 			leftOut("Windows does not read it from first-boot data")},
-		{"disk.mount", carried, adapted("mounted by its label below /dev/ufs"), leftOut("Windows does not read it from first-boot data")},
+		{"disk.mount", carried, adapted("mounted by its label below /dev/ufs"),
+			leftOut("Windows does not read it from first-boot data")},
 		{"first_boot.swap", carried, leftOut("cloud-init does not create swap on FreeBSD"),
 			leftOut("Windows does not read it from first-boot data")},
-		{"first_boot.services", adapted("a last script enables and starts them"), adapted("a last script enables and starts them"),
+		{"first_boot.services", adapted("a last script enables and starts them"),
+			adapted("a last script enables and starts them"),
 			adapted("a last PowerShell script sets and starts them")},
-		{"user.admin", adapted("without-password becomes a sudo rule, with-password membership of the administrators' group"),
+		{"user.admin", adapted("without-password becomes a sudo rule, with-password membership of the " +
+			"administrators' group"),
 			adapted("without-password becomes a sudo rule, with-password membership of the administrators' group"),
 			adapted("both kinds become membership of Administrators")},
-		{"user.password", adapted("the password is hashed with SHA-512 (crypt)"), adapted("the password is hashed with SHA-512 (crypt)"),
+		{"user.password", adapted("the password is hashed with SHA-512 (crypt)"),
+			adapted("the password is hashed with SHA-512 (crypt)"),
 			adapted("it is in the first-boot data in the clear, since Windows takes no hash")},
-		{"script.text", adapted("a script that starts with #cloud-boothook becomes a part of a MIME archive, every other one a file"),
+		{"script.text", adapted("a script that starts with #cloud-boothook becomes a part of a MIME archive, every " +
+			"other one a file"),
 			adapted("a script that starts with #cloud-boothook becomes a part of a MIME archive, every other one a file"),
 			adapted("each script is a part of a MIME archive, run by PowerShell or, if it starts with @echo, by cmd")},
 		{"script.when",
-			adapted("scripts are in cloud-init's folders; at first boot, it runs those of every boot before those that run once"),
-			adapted("scripts are in cloud-init's folders; at first boot, it runs those of every boot before those that run once"),
+			adapted("scripts are in cloud-init's folders; at first boot, it runs those of every boot before those " +
+				"that run once"),
+			adapted("scripts are in cloud-init's folders; at first boot, it runs those of every boot before those " +
+				"that run once"),
 			adapted("scripts of every boot become a scheduled task at startup")},
 	}
 	rows = append(rows, same(carried,
@@ -74,12 +82,15 @@ func table() []row {
 		"machine.domain", "machine.language", "disk.label", "disk.options", "user.uid", "user.shell", "user.home",
 		"user.password_hash", "user.locked", "ssh.password_login", "first_boot.refresh", "first_boot.upgrade",
 		"first_boot.restart", "first_boot.packages", "file.mode", "file.owner")...)
-	rows = append(rows, same(adapted("it decides the administrators' group, the default shell and the form of packages and services"),
+	rows = append(rows, same(adapted("it decides the administrators' group, the default shell and the form of "+
+		"packages and services"),
 		"image.os", "system.family")...)
-	rows = append(rows, same(adapted("it is read now and is in the first-boot data, where every program on the machine can read it"),
+	rows = append(rows, same(adapted("it is read now and is in the first-boot data, where every program on the "+
+		"machine can read it"),
 		"secret.env", "secret.file")...)
 	rows = append(rows, same(adapted("the text is written as it was filled"), "file.fill", "script.fill")...)
-	rows = append(rows, unix(adapted("root gets the keys of all administrators; by-any-way is a line in the SSH server's configuration"),
+	rows = append(rows, unix(adapted("root gets the keys of all administrators; by-any-way is a line in the SSH "+
+		"server's configuration"),
 		"ssh.root_login")...)
 	rows = append(rows, unix(adapted("a script of the administrator's starts it with su"), "script.run_as")...)
 	rows = append(rows, unix(adapted("the hypervisor's helper as a package"), "first_boot.guest_tools")...)
@@ -129,10 +140,12 @@ func overrides(class catalog.Class, keyboard bool) []render.Fate {
 	}
 	if class != catalog.ClassLinux {
 		// Hosts share folders by virtiofs, which only Linux mounts.
-		return append(fates, render.LeaveOut("only Linux mounts it", "share.host", "share.machine", "share.read_only")...)
+		return append(fates, render.LeaveOut("only Linux mounts it", "share.host", "share.machine",
+			"share.read_only")...)
 	}
 	if !keyboard {
-		fates = append(fates, render.LeaveOut("cloud-init does not set the keyboard on this system", "machine.keyboard")...)
+		fates = append(fates, render.LeaveOut("cloud-init does not set the keyboard on this system",
+			"machine.keyboard")...)
 	}
 	return fates
 }
@@ -141,9 +154,12 @@ func overrides(class catalog.Class, keyboard bool) []render.Fate {
 // targets that aren't clouds.
 func CloudFates() []render.Fate {
 	return render.LeaveOut("only a cloud can act on it",
-		"machine.labels", "machine.public_address", "machine.names", "machine.firewall", "allowance.port", "allowance.from",
-		"machine.region", "machine.zone", "machine.interruptible", "machine.when_stopped", "identity.account", "identity.scopes",
-		"platform.region", "platform.zone", "platform.network", "platform.address_pool", "platform.size", "platform.settings",
+		"machine.labels", "machine.public_address", "machine.names", "machine.firewall", "allowance.port",
+		"allowance.from",
+		"machine.region", "machine.zone", "machine.interruptible", "machine.when_stopped", "identity.account",
+		"identity.scopes",
+		"platform.region", "platform.zone", "platform.network", "platform.address_pool", "platform.size",
+		"platform.settings",
 		"size.cpus", "size.memory", "size.disk", "disk.speed", "image.ids")
 }
 
@@ -154,13 +170,17 @@ func allFates() []render.Fate {
 			"network.mode", "network.bridge", "network.dhcp_first", "network.dhcp_last",
 			"image.arch", "image.file", "image.sha256", "machine.image",
 			"resources.cpus", "resources.memory", "resources.priority",
-			"disk.size", "disk.format", "disk.bus", "disk.keep", "disk.start", "medium.file", "medium.boot_first", "medium.eject",
+			"disk.size", "disk.format", "disk.bus", "disk.keep", "disk.start", "medium.file", "medium.boot_first",
+			"medium.eject",
 			"nic.model", "port.host", "port.machine", "port.protocol", "port.listen",
 			"share.host", "share.machine", "share.read_only",
-			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution", "console.password",
-			"firmware.kind", "firmware.secure_boot", "firmware.tpm", "machine.clock", "machine.autostart", "machine.autostart_delay"),
+			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution",
+			"console.password",
+			"firmware.kind", "firmware.secure_boot", "firmware.tpm", "machine.clock", "machine.autostart",
+			"machine.autostart_delay"),
 		CloudFates(),
-		render.LeaveOut("a name or note for people, which the machine does not need", "fleet.fleet", "fleet.about", "machine.about"),
+		render.LeaveOut("a name or note for people, which the machine does not need", "fleet.fleet", "fleet.about",
+			"machine.about"),
 		Fates(),
 	)
 }

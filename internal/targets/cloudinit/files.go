@@ -109,7 +109,8 @@ func enableServices(services []string, system catalog.System) (string, error) {
 		case "rc":
 			fmt.Fprintf(&text, "service %[1]s enable\nservice %[1]s start\n", service)
 		default:
-			return "", fmt.Errorf("services of %s cannot be enabled by a shell script; use a PowerShell script", system.Title)
+			return "", fmt.Errorf("services of %s cannot be enabled by a shell script; use a PowerShell script",
+				system.Title)
 		}
 	}
 	return text.String(), nil

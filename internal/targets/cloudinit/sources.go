@@ -48,13 +48,15 @@ func packageSources(sources []*fleet.PackageSource, system catalog.System) sourc
 				suite = "./"
 			}
 			line := strings.Join(append([]string{"deb", source.URL, suite}, source.Components...), " ")
-			byName.Content = append(byName.Content, node(source.Name+".list"), mapping("source", line, "key", optional(source.Key)))
+			byName.Content = append(byName.Content, node(source.Name+".list"),
+				mapping("source", line, "key", optional(source.Key)))
 		}
 		data.keys = []any{"apt", mapping("sources", byName)}
 	case "dnf":
 		for _, source := range sources {
-			byName.Content = append(byName.Content, node(source.Name), mapping("name", source.Name, "baseurl", source.URL,
-				"enabled", true, "gpgcheck", source.Key != "", "gpgkey", rpmKey(source)))
+			byName.Content = append(byName.Content, node(source.Name),
+				mapping("name", source.Name, "baseurl", source.URL,
+					"enabled", true, "gpgcheck", source.Key != "", "gpgkey", rpmKey(source)))
 		}
 		data.keys = []any{"yum_repos", byName}
 	case "zypper":
@@ -64,7 +66,8 @@ func packageSources(sources []*fleet.PackageSource, system catalog.System) sourc
 			if source.Key != "" {
 				check = 1
 			}
-			list = append(list, mapping("id", source.Name, "name", source.Name, "baseurl", source.URL, "enabled", 1, "autorefresh", 1,
+			list = append(list, mapping("id", source.Name, "name", source.Name, "baseurl", source.URL, "enabled", 1,
+				"autorefresh", 1,
 				"gpgcheck", check, "gpgkey", rpmKey(source)))
 		}
 		data.keys = []any{"zypper", mapping("repos", list)}
@@ -81,7 +84,8 @@ func packageSources(sources []*fleet.PackageSource, system catalog.System) sourc
 			if source.Key != "" {
 				level = "Required"
 				file("/etc/pacman.d/"+source.Name+".key", source.Key)
-				data.commands = append(data.commands, command(`pacman-key --add "$1" && pacman-key --lsign-key "$(gpg --show-keys --with-colons "$1" | awk -F: '$1 == "fpr" {print $10; exit}')" || :`, "/etc/pacman.d/"+source.Name+".key"))
+				data.commands = append(data.commands,
+					command(`pacman-key --add "$1" && pacman-key --lsign-key "$(gpg --show-keys --with-colons "$1" | awk -F: '$1 == "fpr" {print $10; exit}')" || :`, "/etc/pacman.d/"+source.Name+".key"))
 			}
 			path := "/etc/pacman.d/" + source.Name + ".conf"
 			file(path, fmt.Sprintf("[%s]\nServer = %s\nSigLevel = %s\n", source.Name, source.URL, level))

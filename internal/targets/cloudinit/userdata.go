@@ -158,7 +158,8 @@ func unixData(job *render.Job, m *fleet.Machine, system catalog.System, environm
 	}
 	if len(written.boothooks) > 0 {
 		parts := append([]part{{"cloud-config.yaml", "text/cloud-config", string(data.Text)}}, written.boothooks...)
-		data.Identity = archive(append([]part{{"cloud-config.yaml", "text/cloud-config", string(config)}}, written.boothooks...))
+		data.Identity = archive(append([]part{{"cloud-config.yaml", "text/cloud-config", string(config)}},
+			written.boothooks...))
 		data.Text = archive(parts)
 	}
 	return data, nil

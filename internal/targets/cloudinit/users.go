@@ -29,7 +29,8 @@ func users(job *render.Job, m *fleet.Machine, system catalog.System) (accounts k
 		list.Content = append(list.Content, account(job.Fleet, user, system, hash == "" || user.Locked))
 	}
 	if m.SSH.RootLogin != fleet.NoRootLogin {
-		list.Content = append(list.Content, mapping("name", "root", "lock_passwd", true, "ssh_authorized_keys", adminKeys(job.Fleet, m)))
+		list.Content = append(list.Content, mapping("name", "root", "lock_passwd", true, "ssh_authorized_keys",
+			adminKeys(job.Fleet, m)))
 	}
 	if len(hashes) > 0 {
 		passwords = mapping("expire", false, "users", hashes)

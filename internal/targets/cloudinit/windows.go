@@ -96,9 +96,11 @@ func atStartup(name, file string) string {
 	}
 	var text strings.Builder
 	text.WriteString("$ErrorActionPreference = 'Stop'\n")
-	fmt.Fprintf(&text, "$action = New-ScheduledTaskAction -Execute %s -Argument %s\n", quote.PowerShell(program), quote.PowerShell(run))
+	fmt.Fprintf(&text, "$action = New-ScheduledTaskAction -Execute %s -Argument %s\n", quote.PowerShell(program),
+		quote.PowerShell(run))
 	text.WriteString("$trigger = New-ScheduledTaskTrigger -AtStartup\n")
-	fmt.Fprintf(&text, "Register-ScheduledTask -Force -TaskPath '\\stavren\\' -TaskName %s -Action $action -Trigger $trigger -User 'NT AUTHORITY\\SYSTEM' -RunLevel Highest\n", quote.PowerShell(name))
+	fmt.Fprintf(&text, "Register-ScheduledTask -Force -TaskPath '\\stavren\\' -TaskName %s -Action $action "+
+		"-Trigger $trigger -User 'NT AUTHORITY\\SYSTEM' -RunLevel Highest\n", quote.PowerShell(name))
 	// The first start counts too.
 	fmt.Fprintf(&text, "Start-ScheduledTask -TaskPath '\\stavren\\' -TaskName %s\n", quote.PowerShell(name))
 	return text.String()
@@ -108,14 +110,16 @@ func startServices(services []string) string {
 	var text strings.Builder
 	text.WriteString("$ErrorActionPreference = 'Stop'\n")
 	for _, service := range services {
-		fmt.Fprintf(&text, "Set-Service -Name %[1]s -StartupType Automatic\nStart-Service -Name %[1]s\n", quote.PowerShell(service))
+		fmt.Fprintf(&text, "Set-Service -Name %[1]s -StartupType Automatic\nStart-Service -Name %[1]s\n",
+			quote.PowerShell(service))
 	}
 	return text.String()
 }
 
 // windowsUsers renders accounts. The reader needs the password itself, so it is in
 // the data in the clear.
-func windowsUsers(job *render.Job, m *fleet.Machine, system catalog.System) (list []*yaml.Node, secret bool, err error) {
+func windowsUsers(job *render.Job, m *fleet.Machine, system catalog.System) (list []*yaml.Node, secret bool,
+	err error) {
 	for _, user := range m.Users {
 		groups := user.Groups
 		if user.Admin != fleet.NoAdmin && !slices.Contains(groups, system.Family.AdminGroup) {

@@ -33,7 +33,8 @@ var platform = cloud.New(cloud.Cloud{
 			DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
 			FindDisk: func(m *fleet.Machine, disk *fleet.Disk) string {
 				return fmt.Sprintf("d=/dev/disk/by-id/scsi-0DO_Volume_%s; "+
-					"i=0; until [ -e $d ] || [ $i -ge 60 ]; do i=$((i+1)); sleep 2; done; readlink -f $d", volumeName(m, disk))
+					"i=0; until [ -e $d ] || [ $i -ge 60 ]; do i=$((i+1)); sleep 2; done; readlink -f $d",
+					volumeName(m, disk))
 			},
 		},
 	},

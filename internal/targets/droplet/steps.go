@@ -18,8 +18,9 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	var list []render.Step
 	for _, key := range cloud.AdminKeys(f, machines) {
 		list = append(list, render.Step{
-			About:   "register the key " + key.Name,
-			Command: fmt.Sprintf("doctl compute ssh-key create %s-%s --public-key %s", f.Name, key.Name, quote.Shell(cloud.KeyText(key))),
+			About: "register the key " + key.Name,
+			Command: fmt.Sprintf("doctl compute ssh-key create %s-%s --public-key %s", f.Name, key.Name,
+				quote.Shell(cloud.KeyText(key))),
 		})
 	}
 	for _, set := range cloud.Sets(f, machines) {
@@ -42,19 +43,22 @@ func createMachine(f *fleet.Fleet, m *fleet.Machine) []render.Step {
 		About: "create " + m.Name,
 		Command: fmt.Sprintf(`curl --fail-with-body -X POST -H "Authorization: Bearer $DIGITALOCEAN_TOKEN" `+
 			`-H 'Content-Type: application/json' --data @%s/droplet.json %s`, m.Name, url),
-		Request: fmt.Sprintf("POST %s\nAuthorization: Bearer $TOKEN\nContent-Type: application/json\n\n%s/droplet.json", url, m.Name),
+		Request: fmt.Sprintf("POST %s\nAuthorization: Bearer $TOKEN\nContent-Type: application/json\n\n%s/droplet.json",
+			url, m.Name),
 	}}
 	for _, disk := range m.Disks {
 		if disk.IsRoot() {
 			continue
 		}
 		idOf := func(list, name string) string {
-			return fmt.Sprintf(`$(doctl compute %s list --format ID,Name --no-header | awk '$2 == "%s" {print $1}')`, list, name)
+			return fmt.Sprintf(`$(doctl compute %s list --format ID,Name --no-header | awk '$2 == "%s" {print $1}')`,
+				list, name)
 		}
 		volume := volumeName(m, disk)
 		list = append(list, render.Step{
 			About: "create the disk " + disk.Name + " of " + m.Name + " and attach it",
-			Command: fmt.Sprintf("doctl compute volume create %s --region %s --size %dGiB && doctl compute volume-action attach %s %s",
+			Command: fmt.Sprintf("doctl compute volume create %s --region %s --size %dGiB && doctl compute "+
+				"volume-action attach %s %s",
 				volume, platform.ValueOrPlaceholder(f, m, "region"), platform.DiskSize(f, m, disk),
 				idOf("volume", volume), idOf("droplet", platform.NameOf(m.Name))),
 		})

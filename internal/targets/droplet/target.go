@@ -27,12 +27,14 @@ func fates() []render.Fate {
 		render.Adapt("tags of the form key:value", "machine.labels"),
 		render.Adapt("tags tie machines to firewalls, which the printed commands create",
 			"machine.firewall", "allowance.port", "allowance.from"),
-		render.Adapt("the root disk is that of the size; others are volumes that the printed commands create", "disk.size"),
+		render.Adapt("the root disk is that of the size; others are volumes that the printed commands create",
+			"disk.size"),
 		render.Adapt("volumes outlive the machine in any case", "disk.keep"),
 		render.Adapt("the private network that platforms names, or the region's default one", "network.mode"),
 		render.Adapt("every machine has a public address here; without it, only the firewall keeps the world out",
 			"machine.public_address"),
-		render.LeaveOut("the platform chooses addresses", "nic.address", "network.subnet", "nic.primary", "nic.network"),
+		render.LeaveOut("the platform chooses addresses", "nic.address", "network.subnet", "nic.primary",
+			"nic.network"),
 		render.LeaveOut("regions have no zones", "machine.zone", "platform.zone"),
 		render.LeaveOut("the platform has no interruptible capacity", "machine.interruptible"),
 		render.LeaveOut("a machine that stops itself stays, and is paid for", "machine.when_stopped"),
@@ -63,7 +65,8 @@ func body(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		tags = append(tags, tagOf(f, set))
 	}
 	document := ordered.Of("name", platform.NameOf(m.Name), "region", platform.ValueOrPlaceholder(f, m, "region"),
-		"size", prepared.Size.Size.Name, "image", platform.ImageOf(f, m), "ssh_keys", keys, "backups", false, "ipv6", false,
+		"size", prepared.Size.Size.Name, "image", platform.ImageOf(f, m), "ssh_keys", keys, "backups", false, "ipv6",
+		false,
 		"monitoring", m.FirstBoot.GuestTools, "vpc_uuid", platform.Value(f, m, "network"), "tags", tags,
 		"user_data", string(prepared.Payload.Text))
 	data, err := document.JSON()

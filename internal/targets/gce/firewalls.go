@@ -42,7 +42,8 @@ func firewallBodies(f *fleet.Fleet, set cloud.Set) []*ordered.Map {
 	var groups []*allowed
 	for _, opening := range set.Allow {
 		for _, six := range []bool{false, true} {
-			from := slices.DeleteFunc(slices.Clone(opening.From), func(prefix string) bool { return strings.Contains(prefix, ":") != six })
+			from := slices.DeleteFunc(slices.Clone(opening.From),
+				func(prefix string) bool { return strings.Contains(prefix, ":") != six })
 			if len(from) == 0 {
 				continue
 			}

@@ -48,7 +48,8 @@ func disks(f *fleet.Fleet, m *fleet.Machine) ordered.List {
 		if disk.Speed == fleet.Fast {
 			class = "pd-ssd"
 		}
-		start := ordered.Of("diskSizeGb", fmt.Sprint(platform.DiskSize(f, m, disk)), "diskType", inZone(f, m, "diskTypes", class))
+		start := ordered.Of("diskSizeGb", fmt.Sprint(platform.DiskSize(f, m, disk)), "diskType",
+			inZone(f, m, "diskTypes", class))
 		if disk.IsRoot() {
 			start.Set("sourceImage", platform.ImageOf(f, m))
 		} else {
@@ -77,7 +78,8 @@ func networkInterface(f *fleet.Fleet, m *fleet.Machine) *ordered.Map {
 		nic.Set("networkIP", address.String())
 	}
 	if m.PublicAddress {
-		nic.Set("accessConfigs", ordered.List{ordered.Of("type", "ONE_TO_ONE_NAT", "name", "External NAT", "networkTier", "PREMIUM")})
+		nic.Set("accessConfigs", ordered.List{ordered.Of("type", "ONE_TO_ONE_NAT", "name", "External NAT",
+			"networkTier", "PREMIUM")})
 	}
 	return nic
 }
@@ -100,7 +102,8 @@ func options(m *fleet.Machine, body *ordered.Map) {
 			"onHostMaintenance", "TERMINATE", "automaticRestart", false))
 	}
 	if m.Firmware.SecureBoot || m.Firmware.TPM {
-		body.Set("shieldedInstanceConfig", ordered.Of("enableSecureBoot", m.Firmware.SecureBoot, "enableVtpm", m.Firmware.TPM))
+		body.Set("shieldedInstanceConfig", ordered.Of("enableSecureBoot", m.Firmware.SecureBoot, "enableVtpm",
+			m.Firmware.TPM))
 	}
 }
 

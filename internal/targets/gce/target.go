@@ -23,12 +23,14 @@ var Target = platform.NewTarget(render.Target{
 
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
-		render.Carry("machine.about", "machine.interruptible", "machine.when_stopped", "identity.account", "identity.scopes",
+		render.Carry("machine.about", "machine.interruptible", "machine.when_stopped", "identity.account",
+			"identity.scopes",
 			"disk.speed", "firmware.secure_boot", "firmware.tpm"),
 		render.Adapt("labels become lower case", "machine.labels"),
 		render.Adapt("network tags tie machines to firewalls", "machine.firewall"),
 		render.Adapt("the network and subnetwork that platforms names, or the project's default ones", "network.mode"),
-		render.Adapt("only the primary interface is in the body; others need networks of the project's own", "nic.network", "nic.primary"),
+		render.Adapt("only the primary interface is in the body; others need networks of the project's own",
+			"nic.network", "nic.primary"),
 		render.Adapt("requested if the setting subnetwork names the subnet", "nic.address"),
 		render.Adapt("the disk is not deleted with the machine", "disk.keep"),
 		render.Adapt("with secure boot or a TPM, the machine is a shielded one, which boots by UEFI", "firmware.kind"),
@@ -44,7 +46,8 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 		return render.Step{About: about,
 			Command: fmt.Sprintf(`curl --fail-with-body -X POST -H "Authorization: Bearer $(gcloud auth print-access-token)" `+
 				`-H 'Content-Type: application/json' --data @%s %s`, file, url),
-			Request: fmt.Sprintf("POST %s\nAuthorization: Bearer $TOKEN\nContent-Type: application/json\n\n%s", url, file)}
+			Request: fmt.Sprintf("POST %s\nAuthorization: Bearer $TOKEN\nContent-Type: application/json\n\n%s", url,
+				file)}
 	}
 	base := "https://compute.googleapis.com/compute/v1/projects/" + project
 	var list []render.Step

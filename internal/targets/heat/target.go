@@ -25,7 +25,8 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 	return []render.Step{{
 		About:   "create the stack",
 		Command: fmt.Sprintf("openstack stack create --wait --template %s.heat.yaml %s", name, name),
-		Request: "POST $OS_HEAT_URL/v1/$OS_PROJECT_ID/stacks\nX-Auth-Token: $OS_TOKEN\nContent-Type: application/json\n\n" +
+		Request: "POST $OS_HEAT_URL/v1/$OS_PROJECT_ID/stacks\nX-Auth-Token: $OS_TOKEN\n" +
+			"Content-Type: application/json\n\n" +
 			"{\"stack_name\": \"" + name + "\", \"template\": the content of " + name + ".heat.yaml as one text}",
 	}}
 }
@@ -37,7 +38,8 @@ func fates() []render.Fate {
 		render.Adapt("the platform's own network for those that lead out; the others are created with their subnet",
 			"network.mode", "network.subnet"),
 		render.Adapt("a volume with the policy Retain", "disk.keep"),
-		render.Adapt("a volume of the type that the setting fast_volume_type names, or of the platform's default type", "disk.speed"),
+		render.Adapt("a volume of the type that the setting fast_volume_type names, or of the platform's default type",
+			"disk.speed"),
 		render.LeaveOut("a template is created in the region that it is sent to", "machine.region", "platform.region"),
 		render.LeaveOut("Heat has no property for it", "machine.interruptible", "machine.when_stopped",
 			"identity.account", "identity.scopes"),

@@ -99,7 +99,8 @@ func (t *template) networks() {
 		if cloud.LeadsOut(network) {
 			continue
 		}
-		t.resources.Set("network_"+network.Name, resource("OS::Neutron::Net", ordered.Of("name", f.Name+"-"+network.Name)))
+		t.resources.Set("network_"+network.Name, resource("OS::Neutron::Net",
+			ordered.Of("name", f.Name+"-"+network.Name)))
 		if network.Subnet.IsValid() {
 			t.resources.Set("subnet_"+network.Name, resource("OS::Neutron::Subnet", ordered.Of(
 				"name", f.Name+"-"+network.Name, "network", get("network_"+network.Name),
@@ -237,12 +238,15 @@ func (t *template) addresses(m *fleet.Machine) {
 	attribute := func(resource, name string) *ordered.Map {
 		return ordered.Of("get_attr", ordered.List{resource, name})
 	}
-	t.outputs.Set(m.Name+"_address", ordered.Of("description", "Address of "+m.Name, "value", attribute(m.Name, "first_address")))
+	t.outputs.Set(m.Name+"_address", ordered.Of("description", "Address of "+m.Name, "value",
+		attribute(m.Name, "first_address")))
 	if !m.PublicAddress {
 		return
 	}
 	name := m.Name + "_public_address"
 	t.resources.Set(name, resource("OS::Neutron::FloatingIP", ordered.Of(
-		"floating_network", platform.ValueOrPlaceholder(t.job.Fleet, m, "address_pool"), "port_id", get(portName(m, cloud.Primary(m))))))
-	t.outputs.Set(name, ordered.Of("description", "Public address of "+m.Name, "value", attribute(name, "floating_ip_address")))
+		"floating_network", platform.ValueOrPlaceholder(t.job.Fleet, m, "address_pool"), "port_id",
+		get(portName(m, cloud.Primary(m))))))
+	t.outputs.Set(name, ordered.Of("description", "Public address of "+m.Name, "value",
+		attribute(name, "floating_ip_address")))
 }

@@ -45,7 +45,8 @@ func (n *Needs) AMD64() {
 func (n *Needs) NATForPorts() {
 	if len(n.machine.Ports) > 0 && n.fleet.ForwardingNIC(n.machine) == nil {
 		n.Add("port-without-nat", finding.Error, finding.OfPort(n.machine, n.machine.Ports[0], fleet.Itself),
-			"machine %s forwards ports, but it is not on a nat network, which %s needs for that", n.machine.Name, n.Target).
+			"machine %s forwards ports, but it is not on a nat network, which %s needs for that", n.machine.Name,
+			n.Target).
 			Remedy = "give it an interface on a nat network, or remove its ports"
 	}
 }
@@ -53,7 +54,8 @@ func (n *Needs) NATForPorts() {
 // Apart advises that machines on a nat network can't reach each other.
 func (n *Needs) Apart(network *fleet.Network) {
 	n.Add("machines-apart", finding.Advice, finding.OfNetwork(network, fleet.Itself),
-		"machines on the nat network %s can't reach each other, because %s gives each one with forwarded ports a network of its own",
+		"machines on the nat network %s can't reach each other, because %s gives each one with forwarded ports a "+
+			"network of its own",
 		network.Name, n.Target).
 		Remedy = "put those that talk to each other on an isolated or host-only network as well"
 }

@@ -108,7 +108,8 @@ func memoryBacking(f *fleet.Fleet, m *fleet.Machine) *xmldoc.Element {
 	if len(m.Shares) == 0 || !catalog.Of(f, m).Linux() {
 		return nil
 	}
-	return xmldoc.New("memoryBacking").Add(xmldoc.New("source", "type", "memfd"), xmldoc.New("access", "mode", "shared"))
+	return xmldoc.New("memoryBacking").Add(xmldoc.New("source", "type", "memfd"),
+		xmldoc.New("access", "mode", "shared"))
 }
 
 // processorShares returns a machine's weight relative to others. The default is 1024.
@@ -146,10 +147,12 @@ func devices(job *render.Job, m *fleet.Machine, system catalog.System) (list *xm
 		xmldoc.New("console", "type", "pty").Add(xmldoc.New("target", "type", "serial", "port", "0")),
 	)
 	if m.FirstBoot.GuestTools {
-		list.Add(xmldoc.New("channel", "type", "unix").Add(xmldoc.New("target", "type", "virtio", "name", "org.qemu.guest_agent.0")))
+		list.Add(xmldoc.New("channel", "type", "unix").Add(xmldoc.New("target", "type", "virtio", "name",
+			"org.qemu.guest_agent.0")))
 	}
 	if m.Firmware.TPM {
-		list.Add(xmldoc.New("tpm", "model", tpmModel(job.Fleet, m)).Add(xmldoc.New("backend", "type", "emulator", "version", "2.0")))
+		list.Add(xmldoc.New("tpm", "model", tpmModel(job.Fleet, m)).Add(xmldoc.New("backend", "type", "emulator",
+			"version", "2.0")))
 	}
 	if m.Console.Kind == fleet.Graphical {
 		secret = m.Console.Password != ""
@@ -195,7 +198,8 @@ func screen(list *xmldoc.Element, job *render.Job, m *fleet.Machine, system cata
 	list.Add(
 		xmldoc.New("input", "type", "tablet", "bus", "usb"),
 		xmldoc.New("input", "type", "keyboard", "bus", "usb"),
-		xmldoc.New("graphics", "type", string(c.Protocol), "port", strconv.Itoa(c.Port), "autoport", "no", "listen", c.Listen.String(), "passwd", password).Add(
+		xmldoc.New("graphics", "type", string(c.Protocol), "port", strconv.Itoa(c.Port), "autoport", "no", "listen",
+			c.Listen.String(), "passwd", password).Add(
 			xmldoc.New("listen", "type", "address", "address", c.Listen.String())),
 		xmldoc.New("video").Add(xmldoc.New("model", "type", adapter, "heads", "1", "primary", "yes").Add(
 			xmldoc.New("resolution", "x", width, "y", height))),

@@ -30,7 +30,8 @@ func everything(t *testing.T) *fleet.Fleet {
 	m := f.Machine("store")
 	m.About = "it's \"quoted\" <b> & ]]> \t🌊"
 	m.Disks = append(m.Disks,
-		&fleet.Disk{Name: "a", Bus: fleet.SCSI, Size: fleet.GiB, Format: fleet.Full}, &fleet.Disk{Name: "b", Bus: fleet.SATA, Size: fleet.GiB},
+		&fleet.Disk{Name: "a", Bus: fleet.SCSI, Size: fleet.GiB, Format: fleet.Full},
+		&fleet.Disk{Name: "b", Bus: fleet.SATA, Size: fleet.GiB},
 		&fleet.Disk{Name: "c", Bus: fleet.NVMe, Size: fleet.GiB, Start: "images/c, 1.qcow2"})
 	m.NICs = append(m.NICs, &fleet.NIC{Name: "road", Model: fleet.E1000})
 	m.Media = []*fleet.Medium{{Name: "install", File: "images/<install>.iso", BootFirst: true, Eject: true}}
@@ -163,8 +164,10 @@ func TestSteps(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, want := range []string{
-		"net-define networks/archive.xml", "autostart tide-office-almanac", "vol-upload --pool default tide-office-store-c.qcow2 images/c, 1.qcow2",
-		"vol-resize --pool default tide-office-almanac-root.qcow2 21474836480B", "change-media tide-office-store sdd --eject --config",
+		"net-define networks/archive.xml", "autostart tide-office-almanac",
+		"vol-upload --pool default tide-office-store-c.qcow2 images/c, 1.qcow2",
+		"vol-resize --pool default tide-office-almanac-root.qcow2 21474836480B",
+		"change-media tide-office-store sdd --eject --config",
 	} {
 		if !strings.Contains(string(log), want) {
 			t.Errorf("no command %q in\n%s", want, log)

@@ -46,15 +46,18 @@ func networkInterface(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) (*xmldoc
 	mac := xmldoc.New("mac", "address", nic.HardwareAddress)
 	model := xmldoc.New("model", "type", string(nic.Model))
 	if !forwards(f, m, nic) {
-		return xmldoc.New("interface", "type", "network").Add(mac, xmldoc.New("source", "network", qualified(f, network.Name)), model), nil
+		return xmldoc.New("interface", "type", "network").Add(mac,
+			xmldoc.New("source", "network", qualified(f, network.Name)), model), nil
 	}
 	element := xmldoc.New("interface", "type", "user").Add(mac)
 	if nic.Address.IsValid() && network.Subnet.IsValid() {
-		element.Add(xmldoc.New("ip", "family", family(nic.Address), "address", nic.Address.String(), "prefix", strconv.Itoa(network.Subnet.Bits())))
+		element.Add(xmldoc.New("ip", "family", family(nic.Address), "address", nic.Address.String(), "prefix",
+			strconv.Itoa(network.Subnet.Bits())))
 	}
 	for _, port := range m.Ports {
 		forward := xmldoc.New("portForward", "proto", string(port.Protocol), "address", port.Listen.String())
-		element.Add(forward.Add(xmldoc.New("range", "start", strconv.Itoa(port.Host), "to", strconv.Itoa(port.Machine))))
+		element.Add(forward.Add(xmldoc.New("range", "start", strconv.Itoa(port.Host), "to",
+			strconv.Itoa(port.Machine))))
 	}
 	return element.Add(model, xmldoc.New("backend", "type", "passt")), nil
 }
@@ -140,10 +143,12 @@ func addresses(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 	dhcp.Add(xmldoc.New("range", "start", first.String(), "end", last.String()))
 	for _, at := range f.OnNetwork(network.Name) {
 		if !at.NIC.DHCP() && !forwards(f, at.Machine, at.NIC) {
-			dhcp.Add(xmldoc.New("host", "mac", at.NIC.HardwareAddress, "name", at.Machine.HostName, "ip", at.NIC.Address.String()))
+			dhcp.Add(xmldoc.New("host", "mac", at.NIC.HardwareAddress, "name", at.Machine.HostName, "ip",
+				at.NIC.Address.String()))
 		}
 	}
-	return xmldoc.New("ip", "family", family(own), "address", own.String(), "prefix", strconv.Itoa(network.Subnet.Bits())).Add(dhcp)
+	return xmldoc.New("ip", "family", family(own), "address", own.String(), "prefix",
+		strconv.Itoa(network.Subnet.Bits())).Add(dhcp)
 }
 
 // firstFree returns the first address of a subnet that no machine has.

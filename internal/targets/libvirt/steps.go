@@ -19,7 +19,8 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	where := quote.Shell(pool(f))
 	for _, network := range usedNetworks(f, machines) {
 		name := qualified(f, network.Name)
-		add("make the network "+network.Name, "virsh net-define networks/%s.xml && virsh net-start %s && virsh net-autostart %s", network.Name, name, name)
+		add("make the network "+network.Name, "virsh net-define networks/%s.xml && virsh net-start %s && virsh "+
+			"net-autostart %s", network.Name, name, name)
 	}
 	for _, m := range machines {
 		image := f.Image(m.Image)
@@ -34,13 +35,15 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 			volume := volumeName(f, m, disk.Name) + ".qcow2"
 			command := fmt.Sprintf("virsh vol-create %s %s/%s.volume.xml", where, m.Name, disk.Name)
 			if content != "" {
-				command += fmt.Sprintf(" && virsh vol-upload --pool %s %s %s && virsh pool-refresh %s && virsh vol-resize --pool %s %s %dB",
+				command += fmt.Sprintf(" && virsh vol-upload --pool %s %s %s && virsh pool-refresh %s && virsh "+
+					"vol-resize --pool %s %s %dB",
 					where, volume, quote.Shell(content), where, where, volume, int64(disk.Size))
 			}
 			add("make the disk "+disk.Name+" of "+m.Name, "%s", command)
 		}
 		seed := volumeName(f, m, "seed") + ".iso"
-		add("upload the first-boot data of "+m.Name, `virsh vol-create-as %s %s "$(wc -c <%s/seed.iso)" --format raw && virsh vol-upload --pool %s %s %s/seed.iso`,
+		add("upload the first-boot data of "+m.Name,
+			`virsh vol-create-as %s %s "$(wc -c <%s/seed.iso)" --format raw && virsh vol-upload --pool %s %s %s/seed.iso`,
 			where, seed, m.Name, where, seed, m.Name)
 		add("define "+m.Name, "virsh define %s/domain.xml", m.Name)
 		if m.Autostart {
@@ -49,7 +52,8 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 		add("start "+m.Name, "virsh start %s", qualified(f, m.Name))
 		for i, disc := range m.Media {
 			if disc.Eject {
-				add("after the first boot, take out the disc "+disc.Name, "virsh change-media %s %s --eject --config", qualified(f, m.Name), discTarget(m, i))
+				add("after the first boot, take out the disc "+disc.Name, "virsh change-media %s %s --eject --config",
+					qualified(f, m.Name), discTarget(m, i))
 			}
 		}
 	}

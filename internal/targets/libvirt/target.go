@@ -67,7 +67,8 @@ func fates() []render.Fate {
 		render.Carry(
 			"image.arch", "machine.image", "machine.about", "machine.clock",
 			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus",
-			"medium.file", "medium.boot_first", "nic.model", "network.bridge", "network.mode", "network.dhcp_first", "network.dhcp_last",
+			"medium.file", "medium.boot_first", "nic.model", "network.bridge", "network.mode", "network.dhcp_first",
+			"network.dhcp_last",
 			"share.host", "share.machine", "console.protocol", "console.listen", "console.port", "console.resolution",
 			"firmware.kind", "firmware.secure_boot", "firmware.tpm"),
 		render.Adapt("it precedes the names of domains, networks and volumes", "fleet.fleet"),
@@ -91,7 +92,8 @@ func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	fates := cloudinit.Overrides(job, m)
 	for _, disk := range m.Disks {
 		if disk.Bus == fleet.NVMe {
-			return append(fates[:len(fates):len(fates)], render.Fate{Field: "disk.bus", Outcome: render.Adapted, How: "libvirt emulates no NVMe, so the disk is on virtio"})
+			return append(fates[:len(fates):len(fates)], render.Fate{Field: "disk.bus", Outcome: render.Adapted,
+				How: "libvirt emulates no NVMe, so the disk is on virtio"})
 		}
 	}
 	return fates

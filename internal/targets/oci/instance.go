@@ -31,7 +31,8 @@ func instance(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		"bootVolumeSizeInGBs", platform.DiskSize(f, m, root), "bootVolumeVpusPerGB", performanceUnits(root)))
 	body.Set("createVnicDetails", networkInterface(f, m))
 	body.Set("launchVolumeAttachments", volumes(f, m, compartment))
-	body.Set("metadata", ordered.Of("ssh_authorized_keys", strings.Join(keys(f, m), "\n"), "user_data", prepared.Payload.Base64()))
+	body.Set("metadata", ordered.Of("ssh_authorized_keys", strings.Join(keys(f, m), "\n"), "user_data",
+		prepared.Payload.Base64()))
 	body.Set("instanceOptions", ordered.Of("areLegacyImdsEndpointsDisabled", true))
 	if m.Interruptible {
 		action := ordered.Of("type", "TERMINATE", "preserveBootVolume", root.Keep)

@@ -29,7 +29,8 @@ func readBack(r cloud.Rendered, m *fleet.Machine) (cloud.Reading, error) {
 				continue
 			}
 			_, rules, _ := strings.Cut(step.Command, "--security-rules '")
-			document, err := cloud.Rendered{Files: map[string][]byte{"rules": []byte(strings.TrimSuffix(rules, "'"))}}.Document("rules")
+			document, err := cloud.Rendered{Files: map[string][]byte{"rules": []byte(strings.TrimSuffix(rules,
+				"'"))}}.Document("rules")
 			if err != nil {
 				return cloud.Reading{}, err
 			}
@@ -42,7 +43,8 @@ func readBack(r cloud.Rendered, m *fleet.Machine) (cloud.Reading, error) {
 }
 
 func opening(rule cloud.Document) cloud.Opening {
-	o := cloud.Opening{Protocol: cloud.ReadProtocol(rule.At("protocol").Text()), From: []string{rule.At("source").Text()}}
+	o := cloud.Opening{Protocol: cloud.ReadProtocol(rule.At("protocol").Text()),
+		From: []string{rule.At("source").Text()}}
 	ports := rule.At(string(o.Protocol)+"Options", "destinationPortRange")
 	o.First, o.Last = ports.At("min").Number(), ports.At("max").Number()
 	return o

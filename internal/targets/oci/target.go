@@ -31,10 +31,12 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 			continue
 		}
 		list = append(list, render.Step{
-			About: "create the security group " + set.Name + " and its rules, and write its id in place of " + groupPlaceholder(set.Name),
+			About: "create the security group " + set.Name + " and its rules, and write its id in place of " +
+				groupPlaceholder(set.Name),
 			Command: fmt.Sprintf("oci network nsg create --compartment-id %s --vcn-id %s --display-name %s-%s && "+
 				"oci network nsg rules add --nsg-id $NSG_ID --security-rules '%s'",
-				platform.ValueOrPlaceholder(f, nil, "compartment"), platform.ValueOrPlaceholder(f, nil, "vcn"), f.Name, set.Name, rulesJSON(set)),
+				platform.ValueOrPlaceholder(f, nil, "compartment"), platform.ValueOrPlaceholder(f, nil, "vcn"), f.Name,
+				set.Name, rulesJSON(set)),
 		})
 	}
 	for _, m := range machines {
@@ -45,7 +47,8 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 		list = append(list, render.Step{
 			About:   "create " + m.Name,
 			Command: fmt.Sprintf("oci compute instance launch --from-json file://%s/instance.json", m.Name),
-			Request: fmt.Sprintf("POST https://iaas.%s.oraclecloud.com/20160918/instances/\nContent-Type: application/json\n"+
+			Request: fmt.Sprintf("POST https://iaas.%s.oraclecloud.com/20160918/instances/\n"+
+				"Content-Type: application/json\n"+
 				"Authorization: signed with your own key (HTTP signatures)\n\n%s/instance.json", region, m.Name),
 		})
 	}
@@ -55,8 +58,10 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
 		render.Carry("machine.interruptible"),
-		render.Adapt("the subnet that platforms names, for the first interface; others are attached afterwards", "network.mode"),
-		render.Adapt("only the primary interface is in the body; others are attached afterwards", "nic.network", "nic.primary"),
+		render.Adapt("the subnet that platforms names, for the first interface; others are attached afterwards",
+			"network.mode"),
+		render.Adapt("only the primary interface is in the body; others are attached afterwards", "nic.network",
+			"nic.primary"),
 		render.Adapt("security groups, created by the printed commands, whose ids are written into the body",
 			"machine.firewall", "allowance.port", "allowance.from"),
 		render.Adapt("the volume is kept when the machine is deleted", "disk.keep"),
@@ -64,7 +69,8 @@ func fates() []render.Fate {
 		render.Adapt("on amd64, one of the platform's processors counts as two", "resources.cpus"),
 		render.LeaveOut("subnets are created separately", "network.subnet"),
 		render.LeaveOut("the region is part of the URL that the body is sent to", "machine.region", "platform.region"),
-		render.LeaveOut("machines become members of groups by the platform's own rules", "identity.account", "identity.scopes"),
+		render.LeaveOut("machines become members of groups by the platform's own rules", "identity.account",
+			"identity.scopes"),
 		render.LeaveOut("a machine that stops itself stays", "machine.when_stopped"),
 	)
 }

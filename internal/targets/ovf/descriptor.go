@@ -56,7 +56,8 @@ func (h *hardware) item(kind int, name string, pairs ...string) string {
 		values[pairs[i]] = pairs[i+1]
 	}
 	item := xmldoc.New("Item")
-	for _, key := range []string{"Address", "AddressOnParent", "AllocationUnits", "AutomaticAllocation", "Connection", "Description", "ElementName",
+	for _, key := range []string{"Address", "AddressOnParent", "AllocationUnits", "AutomaticAllocation", "Connection",
+		"Description", "ElementName",
 		"HostResource", "InstanceID", "Parent", "ResourceSubType", "ResourceType", "VirtualQuantity"} {
 		if value := values[key]; value != "" {
 			item.Add(xmldoc.Text("rasd:"+key, value))
@@ -83,8 +84,10 @@ func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) 
 			xmldoc.Text("vssd:VirtualSystemIdentifier", m.Name),
 			xmldoc.Text("vssd:VirtualSystemType", "vmx-13 virtualbox-2.2"),
 		))}
-	h.item(typeProcessor, "Processors", "AllocationUnits", "hertz * 10^6", "VirtualQuantity", strconv.Itoa(m.Resources.CPUs))
-	h.item(typeMemory, "Memory", "AllocationUnits", "byte * 2^20", "VirtualQuantity", strconv.FormatInt(mebibytes(m.Resources.Memory), 10))
+	h.item(typeProcessor, "Processors", "AllocationUnits", "hertz * 10^6", "VirtualQuantity",
+		strconv.Itoa(m.Resources.CPUs))
+	h.item(typeMemory, "Memory", "AllocationUnits", "byte * 2^20", "VirtualQuantity",
+		strconv.FormatInt(mebibytes(m.Resources.Memory), 10))
 	scsi := h.item(typeSCSI, "SCSI controller", "Address", "0", "ResourceSubType", "lsilogic")
 	sata := h.item(typeSATA, "SATA controller", "Address", "0", "ResourceSubType", "AHCI")
 	for i, disk := range m.Disks {
@@ -97,14 +100,18 @@ func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) 
 		diskSection.Add(xmldoc.New("Disk", "ovf:diskId", id, "ovf:fileRef", file,
 			"ovf:capacity", strconv.FormatInt(mebibytes(disk.Size), 10), "ovf:capacityAllocationUnits", "byte * 2^20",
 			"ovf:format", "http://www.vmware.com/interfaces/specifications/vmdk.html#streamOptimized"))
-		h.item(typeDisk, "Disk "+disk.Name, "AddressOnParent", strconv.Itoa(address(m, disk)), "HostResource", "ovf:/disk/"+id, "Parent", scsi)
+		h.item(typeDisk, "Disk "+disk.Name, "AddressOnParent", strconv.Itoa(address(m, disk)), "HostResource",
+			"ovf:/disk/"+id, "Parent", scsi)
 	}
-	references.Add(xmldoc.New("File", "ovf:id", "file-seed", "ovf:href", "seed.iso", "ovf:size", strconv.Itoa(seedSize)))
-	h.item(typeDisc, "Drive with first-boot data", "AddressOnParent", "0", "AutomaticAllocation", "true", "HostResource", "ovf:/file/file-seed", "Parent", sata)
+	references.Add(xmldoc.New("File", "ovf:id", "file-seed", "ovf:href", "seed.iso", "ovf:size",
+		strconv.Itoa(seedSize)))
+	h.item(typeDisc, "Drive with first-boot data", "AddressOnParent", "0", "AutomaticAllocation", "true",
+		"HostResource", "ovf:/file/file-seed", "Parent", sata)
 	for i, disc := range m.Media {
 		id := fmt.Sprintf("file-disc-%d", i+1)
 		references.Add(xmldoc.New("File", "ovf:id", id, "ovf:href", discFile(disc)))
-		h.item(typeDisc, "Drive "+disc.Name, "AddressOnParent", strconv.Itoa(i+1), "AutomaticAllocation", "true", "HostResource", "ovf:/file/"+id, "Parent", sata)
+		h.item(typeDisc, "Drive "+disc.Name, "AddressOnParent", strconv.Itoa(i+1), "AutomaticAllocation", "true",
+			"HostResource", "ovf:/file/"+id, "Parent", sata)
 	}
 	named := map[string]bool{}
 	for i, nic := range m.NICs {
@@ -114,29 +121,35 @@ func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) 
 		}
 		if !named[network.Name] {
 			named[network.Name] = true
-			networkSection.Add(xmldoc.New("Network", "ovf:name", network.Name).Add(xmldoc.Text("Description", describe(network))))
+			networkSection.Add(xmldoc.New("Network", "ovf:name",
+				network.Name).Add(xmldoc.Text("Description", describe(network))))
 		}
 		model := "VmxNet3"
 		if nic.Model == fleet.E1000 {
 			model = "E1000"
 		}
-		h.item(typeEthernet, "Interface "+nic.Name, "Address", nic.HardwareAddress, "AddressOnParent", strconv.Itoa(i), "AutomaticAllocation", "true",
+		h.item(typeEthernet, "Interface "+nic.Name, "Address", nic.HardwareAddress, "AddressOnParent", strconv.Itoa(i),
+			"AutomaticAllocation", "true",
 			"Connection", network.Name, "ResourceSubType", model)
 	}
 	if m.Firmware.Kind == fleet.UEFI {
 		h.section.Add(xmldoc.New("vmw:Config", "ovf:required", "false", "vmw:key", "firmware", "vmw:value", "efi"))
 		if m.Firmware.SecureBoot {
-			h.section.Add(xmldoc.New("vmw:Config", "ovf:required", "false", "vmw:key", "bootOptions.efiSecureBootEnabled", "vmw:value", "true"))
+			h.section.Add(xmldoc.New("vmw:Config", "ovf:required", "false", "vmw:key",
+				"bootOptions.efiSecureBootEnabled", "vmw:value", "true"))
 		}
 	}
 	system := catalog.Of(f, m)
 	kind := systemKind(system.Family.Name)
-	machine := xmldoc.New("VirtualSystem", "ovf:id", m.Name).Add(xmldoc.Text("Info", "A virtual machine"), xmldoc.Text("Name", m.Name))
+	machine := xmldoc.New("VirtualSystem", "ovf:id", m.Name).Add(xmldoc.Text("Info", "A virtual machine"),
+		xmldoc.Text("Name", m.Name))
 	if m.About != "" {
-		machine.Add(xmldoc.New("AnnotationSection").Add(xmldoc.Text("Info", "What the machine is for"), xmldoc.Text("Annotation", m.About)))
+		machine.Add(xmldoc.New("AnnotationSection").Add(xmldoc.Text("Info", "What the machine is for"),
+			xmldoc.Text("Annotation", m.About)))
 	}
 	machine.Add(
-		xmldoc.New("OperatingSystemSection", "ovf:id", strconv.Itoa(kind)).Add(xmldoc.Text("Info", "The operating system"), xmldoc.Text("Description", system.Title)),
+		xmldoc.New("OperatingSystemSection", "ovf:id", strconv.Itoa(kind)).Add(xmldoc.Text("Info",
+			"The operating system"), xmldoc.Text("Description", system.Title)),
 		h.section)
 	envelope := xmldoc.New("Envelope",
 		"xmlns", "http://schemas.dmtf.org/ovf/envelope/1",
@@ -155,7 +168,8 @@ func discFile(disc *fleet.Medium) string { return disc.Name + ".iso" }
 
 func describe(network *fleet.Network) string {
 	text := map[fleet.NetworkMode]string{
-		fleet.NAT: "out through the host", fleet.HostOnly: "machines and host alone", fleet.Bridged: "the host's own network", fleet.Isolated: "machines alone",
+		fleet.NAT: "out through the host", fleet.HostOnly: "machines and host alone",
+		fleet.Bridged: "the host's own network", fleet.Isolated: "machines alone",
 	}[network.Mode]
 	if network.Subnet.IsValid() {
 		text += ", " + network.Subnet.String()

@@ -95,7 +95,8 @@ func TestReferences(t *testing.T) {
 			}
 			known["item "+item.InstanceID] = true
 			place := item.Parent + ":" + item.AddressOnParent
-			if item.Parent != "" && (!known["item "+item.Parent] || places[place]) || item.HostResource != "" && !known[item.HostResource] ||
+			if item.Parent != "" && (!known["item "+item.Parent] || places[place]) || item.HostResource != "" &&
+				!known[item.HostResource] ||
 				item.Connection != "" && !known["network "+item.Connection] {
 				t.Errorf("%s: item %+v", m.Name, item)
 			}
@@ -168,7 +169,8 @@ func TestSteps(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if out, err := exec.Command("qemu-img", "create", "-q", "-f", "qcow2", filepath.Join(folder, f.Images[0].File), "1M").CombinedOutput(); err != nil {
+	if out, err := exec.Command("qemu-img", "create", "-q", "-f", "qcow2", filepath.Join(folder, f.Images[0].File),
+		"1M").CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	for name, file := range golden.Render(t, ovf.Target, f, "almanac") {

@@ -63,7 +63,8 @@ const rootFile = "root.vmdk"
 var environment = cloudinit.Environment{
 	DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
 	FindDisk: func(m *fleet.Machine, disk *fleet.Disk) string {
-		return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/*; do echo /dev/${b##*/}; done", address(m, disk))
+		return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/*; do echo /dev/${b##*/}; done",
+			address(m, disk))
 	},
 	GuestTools: "open-vm-tools",
 	Neighbours: true,
@@ -93,7 +94,8 @@ func archive(files []render.File) ([]byte, error) {
 	var out bytes.Buffer
 	writer := tar.NewWriter(&out)
 	for _, file := range files {
-		header := &tar.Header{Name: file.Name, Size: int64(len(file.Data)), Mode: int64(file.Mode), ModTime: time.Unix(0, 0), Format: tar.FormatUSTAR}
+		header := &tar.Header{Name: file.Name, Size: int64(len(file.Data)), Mode: int64(file.Mode),
+			ModTime: time.Unix(0, 0), Format: tar.FormatUSTAR}
 		if err := writer.WriteHeader(header); err != nil {
 			return nil, fmt.Errorf("archive: %w", err)
 		}
@@ -115,13 +117,16 @@ func fates() []render.Fate {
 		render.Adapt("a name in the network section, which is mapped to one of the hypervisor's networks on import",
 			"network.mode", "network.bridge"),
 		render.Adapt("every disk is on one SCSI controller, which all hypervisors that read OVF have", "disk.bus"),
-		render.Adapt("a drive with the disc's file, which has to be beside the descriptor when it is imported", "medium.file"),
+		render.Adapt("a drive with the disc's file, which has to be beside the descriptor when it is imported",
+			"medium.file"),
 		render.LeaveOut("OVF has no element for forwarded ports; set them in the hypervisor",
 			"port.host", "port.machine", "port.protocol", "port.listen"),
 		render.LeaveOut("OVF has no element for it; set it in the hypervisor after the import",
-			"image.arch", "resources.priority", "disk.format", "disk.keep", "disk.start", "medium.boot_first", "medium.eject",
+			"image.arch", "resources.priority", "disk.format", "disk.keep", "disk.start", "medium.boot_first",
+			"medium.eject",
 			"network.dhcp_first", "network.dhcp_last", "share.host", "share.machine", "share.read_only",
-			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution", "console.password",
+			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution",
+			"console.password",
 			"firmware.tpm", "machine.clock", "machine.autostart", "machine.autostart_delay"),
 		render.LeaveOut("a name or note for people on the whole fleet", "fleet.fleet", "fleet.about"),
 		render.LeaveOut("the manifest has the checksums of the files that are imported", "image.sha256"),
@@ -149,23 +154,27 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	var list []render.Step
 	for _, m := range machines {
 		for _, disc := range m.Media {
-			command := fmt.Sprintf("cd %s && cp %s %s", m.Name, quote.Shell(job.Path(disc.Folder, disc.File)), discFile(disc))
+			command := fmt.Sprintf("cd %s && cp %s %s", m.Name, quote.Shell(job.Path(disc.Folder, disc.File)),
+				discFile(disc))
 			if job.Options.Archive {
 				command += fmt.Sprintf(" && tar --append --file %s.ova --format ustar %s", m.Name, discFile(disc))
 			}
-			list = append(list, render.Step{About: "put the disc " + disc.Name + " where the descriptor of " + m.Name + " names it", Command: command})
+			list = append(list, render.Step{About: "put the disc " + disc.Name + " where the descriptor of " + m.Name +
+				" names it", Command: command})
 		}
 		image := job.Fleet.Image(m.Image)
 		if image == nil || image.File == "" {
 			continue
 		}
-		command := fmt.Sprintf("cd %s && qemu-img convert -O vmdk -o subformat=streamOptimized %s %s", m.Name, quote.Shell(job.Path(image.Folder, image.File)), rootFile)
+		command := fmt.Sprintf("cd %s && qemu-img convert -O vmdk -o subformat=streamOptimized %s %s", m.Name,
+			quote.Shell(job.Path(image.Folder, image.File)), rootFile)
 		about := "make the root disk of " + m.Name
 		if job.Options.Archive {
 			command += fmt.Sprintf(" && tar --append --file %s.ova --format ustar %s", m.Name, rootFile)
 			about += " and pack it"
 		} else {
-			command += fmt.Sprintf(` && printf 'SHA256(%[1]s)= %%s\n' "$(sha256sum %[1]s | cut -d' ' -f1)" >>%[2]s.mf`, rootFile, m.Name)
+			command += fmt.Sprintf(` && printf 'SHA256(%[1]s)= %%s\n' "$(sha256sum %[1]s | cut -d' ' -f1)" >>%[2]s.mf`,
+				rootFile, m.Name)
 			about += " and list it in the manifest"
 		}
 		list = append(list, render.Step{About: about, Command: command})

@@ -67,7 +67,8 @@ func (r *run) disks(job *render.Job, m *fleet.Machine, image *fleet.Image) {
 	sata := 0
 	for i, d := range m.Disks {
 		file, node := d.Name+".qcow2", fmt.Sprintf("disk%d", i)
-		r.option("-blockdev", "driver=qcow2,node-name="+node+",discard=unmap,file.driver=file,file.filename="+quote.QEMU(file))
+		r.option("-blockdev",
+			"driver=qcow2,node-name="+node+",discard=unmap,file.driver=file,file.filename="+quote.QEMU(file))
 		device := deviceOf(d.Bus) + ",drive=" + node + ",serial=" + quote.QEMU(d.Serial)
 		switch d.Bus {
 		case fleet.SCSI:
@@ -106,9 +107,10 @@ func (r *run) media(job *render.Job, m *fleet.Machine) {
 			boot = fmt.Sprintf(",bootindex=%d", i)
 		}
 		r.Media = append(r.Media, medium{
-			Blockdev: quote.Shell("driver=raw,node-name=" + node + ",read-only=on,file.driver=file,file.filename=" + quote.QEMU(job.Path(disc.Folder, disc.File))),
-			Device:   fmt.Sprintf("ide-cd,bus=sata.%d,drive=%s%s", r.devices+i, node, boot),
-			Eject:    disc.Eject,
+			Blockdev: quote.Shell("driver=raw,node-name=" + node + ",read-only=on,file.driver=file,file.filename=" +
+				quote.QEMU(job.Path(disc.Folder, disc.File))),
+			Device: fmt.Sprintf("ide-cd,bus=sata.%d,drive=%s%s", r.devices+i, node, boot),
+			Eject:  disc.Eject,
 		})
 	}
 }

@@ -63,7 +63,8 @@ func bridgeOf(network *fleet.Network) string {
 func segment(f *fleet.Fleet, network *fleet.Network, at int) string {
 	sum := sha256.Sum256([]byte("segment\x00" + f.Name + "\x00" + network.Name + "\x00"))
 	port := 32768 + (int(sum[3])<<8|int(sum[4]))%16384
-	return fmt.Sprintf("socket,id=net%d,mcast=239.%d.%d.%d:%d,localaddr=127.0.0.1", at, 192+sum[0]%64, sum[1], sum[2], port)
+	return fmt.Sprintf("socket,id=net%d,mcast=239.%d.%d.%d:%d,localaddr=127.0.0.1", at, 192+sum[0]%64, sum[1], sum[2],
+		port)
 }
 
 // userNetwork renders a nat network as QEMU's user-mode network, which needs no
@@ -86,7 +87,8 @@ func userNetwork(network *fleet.Network, m *fleet.Machine, nic *fleet.NIC, at in
 	}
 	if forwards {
 		for _, port := range m.Ports {
-			options = append(options, fmt.Sprintf("hostfwd=%s:%s:%d-%s:%d", port.Protocol, port.Listen, port.Host, plan.machine, port.Machine))
+			options = append(options, fmt.Sprintf("hostfwd=%s:%s:%d-%s:%d", port.Protocol, port.Listen, port.Host,
+				plan.machine, port.Machine))
 		}
 	}
 	return strings.Join(options, ","), nil
@@ -116,7 +118,8 @@ func planUserNetwork(network *fleet.Network, fixed netip.Addr) (userPlan, error)
 				return addr, nil
 			}
 		}
-		return netip.Addr{}, fmt.Errorf("subnet %v of network %s has too few addresses: QEMU takes two beside the machine's", network.Subnet, network.Name)
+		return netip.Addr{}, fmt.Errorf("subnet %v of network %s has too few addresses: QEMU takes two beside the "+
+			"machine's", network.Subnet, network.Name)
 	}
 	other, err := free(network.Subnet.Addr())
 	if err != nil {

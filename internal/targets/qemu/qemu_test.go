@@ -23,7 +23,8 @@ import (
 func TestDemo(t *testing.T) {
 	files := golden.Render(t, qemu.Target, golden.Demo(t), golden.Machines...)
 	golden.Compare(t, files)
-	for name, mode := range map[string]os.FileMode{"almanac/run.sh": 0o755, "chartroom/console.password": 0o600, "store/seed.iso": 0o600} {
+	for name, mode := range map[string]os.FileMode{"almanac/run.sh": 0o755, "chartroom/console.password": 0o600,
+		"store/seed.iso": 0o600} {
 		if files[name].Mode != mode {
 			t.Errorf("%s has mode %v", name, files[name].Mode)
 		}
@@ -77,13 +78,15 @@ func everything(f *fleet.Fleet, m *fleet.Machine) {
 	}
 	m.Disks = []*fleet.Disk{
 		{Name: "root", Format: fleet.Full, Size: 200 * fleet.MiB},
-		{Name: "a", Bus: fleet.SCSI, Size: fleet.GiB}, {Name: "b", Bus: fleet.SATA, Size: fleet.GiB}, {Name: "c", Bus: fleet.NVMe, Size: fleet.GiB},
+		{Name: "a", Bus: fleet.SCSI, Size: fleet.GiB}, {Name: "b", Bus: fleet.SATA, Size: fleet.GiB},
+		{Name: "c", Bus: fleet.NVMe, Size: fleet.GiB},
 	}
 	m.Firmware = fleet.Firmware{Kind: fleet.UEFI, SecureBoot: true, TPM: true}
 	m.Console = fleet.Console{Kind: fleet.Graphical, Resolution: "1920x1080", Password: "screen"}
 	m.Keyboard = "dk"
 	m.FirstBoot.GuestTools = true
-	m.Media = []*fleet.Medium{{Name: "install", File: "install, 1.iso", BootFirst: true, Eject: true}, {Name: "tools", File: "tools.iso"}}
+	m.Media = []*fleet.Medium{{Name: "install", File: "install, 1.iso", BootFirst: true, Eject: true},
+		{Name: "tools", File: "tools.iso"}}
 	m.Resources.Priority = fleet.High
 	m.Autostart, m.AutostartDelay = true, 30*time.Second
 }
@@ -167,8 +170,10 @@ func TestQEMUTakesOptions(t *testing.T) {
 	for name, change := range map[string]func(*fleet.Fleet, *fleet.Machine){
 		"plain": func(*fleet.Fleet, *fleet.Machine) {}, "hostile": hostile,
 		"small subnet": func(f *fleet.Fleet, m *fleet.Machine) {
-			f.Networks = []*fleet.Network{{Name: "quay", Subnet: netip.MustParsePrefix("10.44.7.8/29"), Search: []string{"skerry.example"}}}
-			m.NICs = []*fleet.NIC{{Name: "quay", Address: netip.MustParseAddr("10.44.7.10")}, {Name: "again", Network: "quay"}}
+			f.Networks = []*fleet.Network{{Name: "quay", Subnet: netip.MustParsePrefix("10.44.7.8/29"),
+				Search: []string{"skerry.example"}}}
+			m.NICs = []*fleet.NIC{{Name: "quay", Address: netip.MustParseAddr("10.44.7.10")},
+				{Name: "again", Network: "quay"}}
 		},
 		"everything": everything,
 		"plain UEFI": func(f *fleet.Fleet, m *fleet.Machine) { m.Firmware.Kind = fleet.UEFI },
@@ -187,7 +192,8 @@ func TestQEMUTakesOptions(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			path := script(t, change)
 			for _, disc := range []string{"install, 1.iso", "tools.iso"} {
-				if err := os.WriteFile(filepath.Join(filepath.Dir(filepath.Dir(path)), disc), make([]byte, 1<<20), 0o644); err != nil {
+				if err := os.WriteFile(filepath.Join(filepath.Dir(filepath.Dir(path)), disc), make([]byte, 1<<20),
+					0o644); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -199,7 +205,8 @@ func TestQEMUTakesOptions(t *testing.T) {
 				t.Errorf("QEMU warns: %s", out)
 			}
 			info, err := exec.Command("qemu-img", "info", filepath.Join(filepath.Dir(path), "root.qcow2")).Output()
-			if err != nil || !strings.Contains(string(info), "virtual size: ") || name != "everything" && !strings.Contains(string(info), image) {
+			if err != nil || !strings.Contains(string(info), "virtual size: ") || name != "everything" &&
+				!strings.Contains(string(info), image) {
 				t.Errorf("root disk: %v\n%s", err, info)
 			}
 		})
@@ -318,7 +325,8 @@ func TestSegments(t *testing.T) {
 	find := regexp.MustCompile(`mcast=[0-9.:]+`)
 	of := func(data []byte) string { return strings.Join(find.FindAllString(string(data), -1), " ") }
 	files := golden.Render(t, qemu.Target, golden.Demo(t), "gauge-1", "gauge-2", "store")
-	one, two, store := of(files["gauge-1/run.sh"].Data), of(files["gauge-2/run.sh"].Data), of(files["store/run.sh"].Data)
+	one, two, store := of(files["gauge-1/run.sh"].Data), of(files["gauge-2/run.sh"].Data),
+		of(files["store/run.sh"].Data)
 	if one == "" || one != two || store == "" || store == one {
 		t.Errorf("segments %q, %q and %q", one, two, store)
 	}
@@ -330,7 +338,8 @@ func TestFilePath(t *testing.T) {
 		{"/srv/base.qcow2", "/srv/base.qcow2"},
 		{"base:1.qcow2", "../base:1.qcow2"},
 	} {
-		files, err := render.All(context.Background(), qemu.Target, golden.Demo(t), render.Options{Machines: []string{"almanac"}, FilePath: func(string, string) string { return c.given }})
+		files, err := render.All(context.Background(), qemu.Target, golden.Demo(t),
+			render.Options{Machines: []string{"almanac"}, FilePath: func(string, string) string { return c.given }})
 		if err != nil {
 			t.Fatal(err)
 		}

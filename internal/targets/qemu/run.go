@@ -20,7 +20,9 @@ import (
 //go:embed run.sh.template
 var runText string
 
-var runTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("run.sh").Parse(runText)) })
+var runTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("run.sh").Parse(runText))
+})
 
 // run holds the values of the template.
 type run struct {
@@ -132,10 +134,12 @@ func memory(amount fleet.Bytes) string {
 func reach(m *fleet.Machine) []string {
 	var lines []string
 	for _, port := range m.Ports {
-		lines = append(lines, quote.Shell(fmt.Sprintf("%s: %s on %s, port %d/%s", m.Name, port.Name, port.Listen, port.Host, port.Protocol)))
+		lines = append(lines, quote.Shell(fmt.Sprintf("%s: %s on %s, port %d/%s", m.Name, port.Name, port.Listen,
+			port.Host, port.Protocol)))
 	}
 	if m.Console.Kind == fleet.Graphical {
-		lines = append(lines, quote.Shell(fmt.Sprintf("%s: screen on %s, port %d, by %s", m.Name, m.Console.Listen, m.Console.Port, strings.ToUpper(string(m.Console.Protocol)))))
+		lines = append(lines, quote.Shell(fmt.Sprintf("%s: screen on %s, port %d, by %s", m.Name, m.Console.Listen,
+			m.Console.Port, strings.ToUpper(string(m.Console.Protocol)))))
 	}
 	return lines
 }

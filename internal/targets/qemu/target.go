@@ -76,16 +76,21 @@ func fates() []render.Fate {
 			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution",
 			"firmware.kind", "firmware.secure_boot", "firmware.tpm"),
 		render.Adapt("it is in the description of the systemd unit", "fleet.fleet"),
-		render.Adapt("nat is QEMU's user network, one per machine; host-only and isolated ones are segments between the machines, "+
+		render.Adapt("nat is QEMU's user network, one per machine; host-only and isolated ones are segments "+
+			"between the machines, "+
 			"where those without an address get a permanent one", "network.mode"),
 		render.Adapt("the script never removes a disk, whether it is to be kept or not", "disk.keep"),
-		render.Adapt("the disc is in its drive at the first start, when the root disk is created, and later only if STAVREN_MEDIA asks for it",
+		render.Adapt("the disc is in its drive at the first start, when the root disk is created, and later only "+
+			"if STAVREN_MEDIA asks for it",
 			"medium.eject"),
-		render.Adapt("it is in the file console.password; VNC uses only its first eight characters", "console.password"),
+		render.Adapt("it is in the file console.password; VNC uses only its first eight characters",
+			"console.password"),
 		render.Adapt("as the weight of the systemd unit; the script alone has no priority", "resources.priority"),
-		render.Adapt("by the systemd unit, once it is enabled as its first line says", "machine.autostart", "machine.autostart_delay"),
+		render.Adapt("by the systemd unit, once it is enabled as its first line says", "machine.autostart",
+			"machine.autostart_delay"),
 		render.LeaveOut("a note for people on the whole fleet", "fleet.about"),
-		render.LeaveOut("the script boots the file as it is; check --here compares it with its checksum", "image.sha256"),
+		render.LeaveOut("the script boots the file as it is; check --here compares it with its checksum",
+			"image.sha256"),
 		render.LeaveOut("QEMU's user network gives each machine its address, and segments have no DHCP server",
 			"network.dhcp_first", "network.dhcp_last"),
 	)
@@ -96,7 +101,8 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	n := hypervisor.New("qemu", f, m)
 	n.NATForPorts()
 	for _, nic := range m.NICs {
-		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT && len(f.OnNetwork(network.Name)) > 1 {
+		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT &&
+			len(f.OnNetwork(network.Name)) > 1 {
 			n.Apart(network)
 		}
 	}

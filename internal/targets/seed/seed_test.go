@@ -53,7 +53,8 @@ func TestReaders(t *testing.T) {
 	}
 	t.Run("isoinfo", func(t *testing.T) {
 		isoinfo := program(t, "isoinfo")
-		if out := output(t, isoinfo, "-d", "-i", path); !strings.Contains(out, "Volume id: cidata") || !strings.Contains(out, "Rock Ridge") {
+		if out := output(t, isoinfo, "-d", "-i", path); !strings.Contains(out, "Volume id: cidata") ||
+			!strings.Contains(out, "Rock Ridge") {
 			t.Errorf("isoinfo -d:\n%s", out)
 		}
 		for _, file := range files {
