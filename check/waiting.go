@@ -18,21 +18,41 @@ func waits(c command) (why, remedy string) {
 	if c.fed {
 		return "", ""
 	}
+	for _, look := range []func(command) (why, remedy string){interactiveProgram, accountTool, questioner, diskTool} {
+		if why, remedy := look(c); why != "" {
+			return why, remedy
+		}
+	}
+	return "", ""
+}
+
+// interactiveProgram reports programs that are made for a person at a terminal.
+func interactiveProgram(c command) (why, remedy string) {
 	switch name := c.name(); name {
 	case "read":
 		return "read takes a line from a keyboard that isn't there",
 			"write the value into the script, or read it from a file with < FILE"
 	case "vi", "vim", "nvim", "nano", "emacs", "pico", "ed", "joe", "mcedit":
-		if c.has("--batch", "-batch", "-es", "-s") {
-			return "", ""
+		if !c.has("--batch", "-batch", "-es", "-s") {
+			return name + " is an editor", "write the file under first_boot.files, or change it with sed"
 		}
-		return name + " is an editor", "write the file under first_boot.files, or change it with sed"
 	case "less", "more", "man", "top", "htop", "dialog", "whiptail", "watch":
 		return name + " waits for a key press", "remove it, or print with cat"
 	case "crontab":
 		if c.has("-e") {
 			return "crontab -e opens an editor", "write a file below /etc/cron.d under first_boot.files"
 		}
+	case "rm", "cp", "mv":
+		if c.has("-i", "--interactive") || c.hasShort("i") && !c.hasShort("f") {
+			return name + " -i asks before each file", "remove -i"
+		}
+	}
+	return "", ""
+}
+
+// accountTool reports tools for accounts that ask for what to set.
+func accountTool(c command) (why, remedy string) {
+	switch name := c.name(); name {
 	case "visudo":
 		if !c.has("-c", "--check") && !c.hasShort("c") {
 			return "visudo opens an editor",
@@ -43,10 +63,16 @@ func waits(c command) (why, remedy string) {
 			return "passwd asks for a new password", "log in with a key, and lock passwords with passwd -l"
 		}
 	case "chpasswd", "mysql_secure_installation", "mariadb-secure-installation", "chsh", "chfn":
-		if name == "chsh" && c.has("-s", "--shell") {
-			return "", ""
+		if name != "chsh" || !c.has("-s", "--shell") {
+			return name + " asks questions", "give it the answers in a here-document, or use its options"
 		}
-		return name + " asks questions", "give it the answers in a here-document, or use its options"
+	}
+	return "", ""
+}
+
+// questioner reports tools that ask unless options have the answers.
+func questioner(c command) (why, remedy string) {
+	switch c.name() {
 	case "ssh-keygen":
 		return sshKeygenWaits(c)
 	case "dpkg-reconfigure":
@@ -62,6 +88,13 @@ func waits(c command) (why, remedy string) {
 		if c.has("--gen-key", "--full-generate-key", "--generate-key", "--edit-key") && !c.has("--batch") {
 			return "gpg asks questions", "add --batch with a parameter file"
 		}
+	}
+	return "", ""
+}
+
+// diskTool reports tools for disks that ask what to do.
+func diskTool(c command) (why, remedy string) {
+	switch name := c.name(); name {
 	case "fdisk", "gdisk", "cfdisk", "parted":
 		if name == "parted" && (c.has("-s", "--script") || c.hasShort("s")) || c.has("-l", "--list") {
 			return "", ""
@@ -72,10 +105,6 @@ func waits(c command) (why, remedy string) {
 		if c.has("luksFormat") && !c.has("-q", "--batch-mode") {
 			return "cryptsetup luksFormat asks for a confirmation and a passphrase",
 				"add --batch-mode and --key-file FILE"
-		}
-	case "rm", "cp", "mv":
-		if c.has("-i", "--interactive") || c.hasShort("i") && !c.hasShort("f") {
-			return name + " -i asks before each file", "remove -i"
 		}
 	}
 	return "", ""

@@ -9,6 +9,9 @@ import (
 // around is how many unchanged lines surround a change.
 const around = 3
 
+// most is how many changes are shown.
+const most = 20
+
 // longest is how many lines are compared line by line. Beyond it, the whole middle
 // counts as one change.
 const longest = 4000
@@ -22,6 +25,7 @@ func Unified(name, want, got string) string {
 	edits := compare(lines(want), lines(got))
 	var text strings.Builder
 	fmt.Fprintf(&text, "--- %s\n+++ got\n", name)
+	hunks := 0
 	for at := 0; at < len(edits); {
 		if edits[at].sign == ' ' {
 			at++
@@ -38,6 +42,10 @@ func Unified(name, want, got string) string {
 			end++
 		}
 		end -= max(0, unchanged-around)
+		if hunks++; hunks > most {
+			text.WriteString("… and more changes\n")
+			break
+		}
 		hunk(&text, edits[start:end])
 		at = end
 	}
@@ -64,8 +72,18 @@ func hunk(text *strings.Builder, edits []edit) {
 	}
 	fmt.Fprintf(text, "@@ -%d,%d +%d,%d @@\n", edits[0].want, wanted, edits[0].got, gotten)
 	for _, e := range edits {
-		fmt.Fprintf(text, "%c%s\n", e.sign, e.line)
+		fmt.Fprintf(text, "%c%s\n", e.sign, shortened(e.line))
 	}
+}
+
+// widest is how much of a line is shown, in bytes. Encoded files have very long ones.
+const widest = 300
+
+func shortened(line string) string {
+	if len(line) <= widest {
+		return line
+	}
+	return fmt.Sprintf("%s… (%d bytes)", strings.ToValidUTF8(line[:widest], ""), len(line))
 }
 
 func lines(text string) []string {

@@ -1,6 +1,7 @@
 package bhyve
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"net/netip"
@@ -39,10 +40,34 @@ func (c *config) device(kind string, pairs ...string) string {
 
 func (c *config) heading(text string) { fmt.Fprintf(&c.text, "\n# %s\n", text) }
 
-// configuration renders bhyve.conf.
+// configuration renders bhyve.conf (bhyve_config(5)).
 func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 	var c config
 	c.text.WriteString(quote.Comment("#", m.About))
+	c.machine(m)
+	c.disks(m)
+	c.discs(job, m)
+	c.networks(m)
+	c.device("virtio-rnd")
+	password, err := consolePassword(job, m)
+	if err != nil {
+		return render.File{}, err
+	}
+	if m.Console.Kind == fleet.Graphical {
+		c.screen(&m.Console, password)
+	}
+	// The bridge to old devices is in the slot where boards have it.
+	c.heading("serial port and firmware")
+	c.slot = 31
+	c.device("lpc")
+	mode := fs.FileMode(0o644)
+	if password != "" {
+		mode = 0o600
+	}
+	return render.File{Name: m.Name + "/bhyve.conf", Data: []byte(c.text.String()), Mode: mode}, nil
+}
+
+func (c *config) machine(m *fleet.Machine) {
 	c.set("name", m.Name)
 	c.set("cpus", fmt.Sprint(m.Resources.CPUs))
 	c.set("memory.size", fmt.Sprintf("%dM", (m.Resources.Memory+fleet.MiB-1)/fleet.MiB))
@@ -57,7 +82,9 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 		c.set("lpc.com1.path", "stdio")
 	}
 	c.device("hostbridge")
+}
 
+func (c *config) disks(m *fleet.Machine) {
 	c.heading("disks, the root disk first")
 	for _, disk := range m.Disks {
 		file := disk.Name + ".img"
@@ -70,6 +97,9 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 			c.device("virtio-blk", "path", file, "ser", disk.Serial)
 		}
 	}
+}
+
+func (c *config) discs(job *render.Job, m *fleet.Machine) {
 	c.heading("first-boot data and discs")
 	drive := c.device("ahci", "port.0.type", "cd", "port.0.path", "seed.iso", "port.0.ro", "true")
 	for i, disc := range m.Media {
@@ -78,6 +108,9 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 		c.set(port+"path", job.Path(disc.Folder, disc.File))
 		c.set(port+"ro", "true")
 	}
+}
+
+func (c *config) networks(m *fleet.Machine) {
 	c.heading("network interfaces")
 	for i, nic := range m.NICs {
 		kind := "virtio-net"
@@ -86,30 +119,31 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 		}
 		c.device(kind, "backend", tapName(m, i), "mac", nic.HardwareAddress)
 	}
-	mode := fs.FileMode(0o644)
-	c.device("virtio-rnd")
-	if m.Console.Kind == fleet.Graphical {
-		c.heading("screen, keyboard and pointer")
-		width, height, _ := strings.Cut(m.Console.Resolution, "x")
-		screen := []string{"tcp", netip.AddrPortFrom(m.Console.Listen, uint16(m.Console.Port)).String(), "w", width,
-			"h", height}
-		if m.Console.Password != "" {
-			password, err := job.Secret(m.Console.Password)
-			if err != nil {
-				return render.File{}, err
-			}
-			if strings.ContainsAny(password, "\n\r") {
-				return render.File{}, fmt.Errorf("the password of the console has more than one line, which " +
-					"bhyve.conf cannot hold")
-			}
-			screen, mode = append(screen, "password", password), 0o600
-		}
-		c.device("fbuf", screen...)
-		c.device("xhci", "slot.1.device", "tablet")
+}
+
+func (c *config) screen(console *fleet.Console, password string) {
+	c.heading("screen, keyboard and pointer")
+	width, height, _ := strings.Cut(console.Resolution, "x")
+	screen := []string{"tcp", netip.AddrPortFrom(console.Listen, uint16(console.Port)).String(),
+		"w", width, "h", height}
+	if password != "" {
+		screen = append(screen, "password", password)
 	}
-	// The bridge to old devices is in the slot where boards have it.
-	c.heading("serial port and firmware")
-	c.slot = 31
-	c.device("lpc")
-	return render.File{Name: m.Name + "/bhyve.conf", Data: []byte(c.text.String()), Mode: mode}, nil
+	c.device("fbuf", screen...)
+	c.device("xhci", "slot.1.device", "tablet")
+}
+
+// consolePassword returns the password of a graphical console, or "".
+func consolePassword(job *render.Job, m *fleet.Machine) (string, error) {
+	if m.Console.Kind != fleet.Graphical || m.Console.Password == "" {
+		return "", nil
+	}
+	password, err := job.Secret(m.Console.Password)
+	if err != nil {
+		return "", err
+	}
+	if strings.ContainsAny(password, "\n\r") {
+		return "", errors.New("the password of the console has more than one line, which bhyve.conf can't hold")
+	}
+	return password, nil
 }

@@ -14,93 +14,129 @@ import (
 // sourceData is what package sources become: keys of cloud-config, files, and lines
 // that boot commands add to existing files.
 type sourceData struct {
+	// owner is the owner of the files.
+	owner    string
 	keys     []any
 	files    []*yaml.Node
 	commands []*yaml.Node
 }
 
-// packageSources renders repositories in the form of the system's package manager
-// (cc_apt_configure, cc_yum_add_repo, cc_zypper_add_repo; apk, pacman and pkg read
-// files of their own).
+// packageSources renders repositories in the form of the system's package manager.
 func packageSources(sources []*fleet.PackageSource, system catalog.System) sourceData {
-	var data sourceData
+	data := sourceData{owner: "root:" + system.Family.RootGroup}
 	if len(sources) == 0 {
 		return data
 	}
-	byName := &yaml.Node{Kind: yaml.MappingNode}
-	file := func(path, text string) {
-		data.files = append(data.files, writeFile(path, text, "0644", "root:"+system.Family.RootGroup, false))
-	}
-	// rpmKey writes a source's key where rpm's kin look, and returns its URL.
-	rpmKey := func(source *fleet.PackageSource) any {
-		if source.Key == "" {
-			return nil
-		}
-		path := "/etc/pki/rpm-gpg/RPM-GPG-KEY-" + source.Name
-		file(path, source.Key)
-		return "file://" + path
-	}
 	switch system.Family.PackageManager {
 	case "apt":
-		for _, source := range sources {
-			suite := source.Suite
-			if suite == "" {
-				suite = "./"
-			}
-			line := strings.Join(append([]string{"deb", source.URL, suite}, source.Components...), " ")
-			byName.Content = append(byName.Content, node(source.Name+".list"),
-				mapping("source", line, "key", optional(source.Key)))
-		}
-		data.keys = []any{"apt", mapping("sources", byName)}
+		data.apt(sources)
 	case "dnf":
-		for _, source := range sources {
-			byName.Content = append(byName.Content, node(source.Name),
-				mapping("name", source.Name, "baseurl", source.URL,
-					"enabled", true, "gpgcheck", source.Key != "", "gpgkey", rpmKey(source)))
-		}
-		data.keys = []any{"yum_repos", byName}
+		data.dnf(sources)
 	case "zypper":
-		var list []*yaml.Node
-		for _, source := range sources {
-			check := 0
-			if source.Key != "" {
-				check = 1
-			}
-			list = append(list, mapping("id", source.Name, "name", source.Name, "baseurl", source.URL, "enabled", 1,
-				"autorefresh", 1,
-				"gpgcheck", check, "gpgkey", rpmKey(source)))
-		}
-		data.keys = []any{"zypper", mapping("repos", list)}
+		data.zypper(sources)
 	case "apk":
-		for _, source := range sources {
-			if source.Key != "" {
-				file("/etc/apk/keys/"+source.Name+".rsa.pub", source.Key)
-			}
-			data.commands = append(data.commands, command(addLine, "/etc/apk/repositories", source.URL))
-		}
+		data.apk(sources)
 	case "pacman":
-		for _, source := range sources {
-			level := "Optional TrustAll"
-			if source.Key != "" {
-				level = "Required"
-				file("/etc/pacman.d/"+source.Name+".key", source.Key)
-				data.commands = append(data.commands,
-					command(`pacman-key --add "$1" && pacman-key --lsign-key "$(gpg --show-keys --with-colons "$1" | awk -F: '$1 == "fpr" {print $10; exit}')" || :`, "/etc/pacman.d/"+source.Name+".key"))
-			}
-			path := "/etc/pacman.d/" + source.Name + ".conf"
-			file(path, fmt.Sprintf("[%s]\nServer = %s\nSigLevel = %s\n", source.Name, source.URL, level))
-			data.commands = append(data.commands, command(addLine, "/etc/pacman.conf", "Include = "+path))
-		}
+		data.pacman(sources)
 	case "pkg":
-		for _, source := range sources {
-			text := fmt.Sprintf("%s: {\n  url: %s\n  enabled: yes\n", source.Name, quote.JSON(source.URL))
-			if source.Key != "" {
-				path := "/usr/local/etc/pkg/keys/" + source.Name + ".pub"
-				file(path, source.Key)
-				text += fmt.Sprintf("  signature_type: \"pubkey\"\n  pubkey: %s\n", quote.JSON(path))
-			}
-			file("/usr/local/etc/pkg/repos/"+source.Name+".conf", text+"}\n")
-		}
+		data.pkg(sources)
 	}
 	return data
+}
+
+func (d *sourceData) file(path, text string) {
+	d.files = append(d.files, writeFile(path, text, "0644", d.owner, false))
+}
+
+// rpmKey writes a source's key where RPM looks for keys, and returns its URL.
+func (d *sourceData) rpmKey(source *fleet.PackageSource) any {
+	if source.Key == "" {
+		return nil
+	}
+	path := "/etc/pki/rpm-gpg/RPM-GPG-KEY-" + source.Name
+	d.file(path, source.Key)
+	return "file://" + path
+}
+
+// apt uses cc_apt_configure.
+func (d *sourceData) apt(sources []*fleet.PackageSource) {
+	byName := &yaml.Node{Kind: yaml.MappingNode}
+	for _, source := range sources {
+		suite := source.Suite
+		if suite == "" {
+			suite = "./"
+		}
+		line := strings.Join(append([]string{"deb", source.URL, suite}, source.Components...), " ")
+		byName.Content = append(byName.Content, node(source.Name+".list"),
+			mapping("source", line, "key", optional(source.Key)))
+	}
+	d.keys = []any{"apt", mapping("sources", byName)}
+}
+
+// dnf uses cc_yum_add_repo.
+func (d *sourceData) dnf(sources []*fleet.PackageSource) {
+	byName := &yaml.Node{Kind: yaml.MappingNode}
+	for _, source := range sources {
+		byName.Content = append(byName.Content, node(source.Name),
+			mapping("name", source.Name, "baseurl", source.URL,
+				"enabled", true, "gpgcheck", source.Key != "", "gpgkey", d.rpmKey(source)))
+	}
+	d.keys = []any{"yum_repos", byName}
+}
+
+// zypper uses cc_zypper_add_repo.
+func (d *sourceData) zypper(sources []*fleet.PackageSource) {
+	var list []*yaml.Node
+	for _, source := range sources {
+		check := 0
+		if source.Key != "" {
+			check = 1
+		}
+		list = append(list, mapping("id", source.Name, "name", source.Name, "baseurl", source.URL,
+			"enabled", 1, "autorefresh", 1, "gpgcheck", check, "gpgkey", d.rpmKey(source)))
+	}
+	d.keys = []any{"zypper", mapping("repos", list)}
+}
+
+// apk reads apk-repositories(5) and the keys beside it.
+func (d *sourceData) apk(sources []*fleet.PackageSource) {
+	for _, source := range sources {
+		if source.Key != "" {
+			d.file("/etc/apk/keys/"+source.Name+".rsa.pub", source.Key)
+		}
+		d.commands = append(d.commands, command(addLine, "/etc/apk/repositories", source.URL))
+	}
+}
+
+// trustKey adds a key to pacman's keyring and signs it locally, which pacman requires.
+const trustKey = `pacman-key --add "$1" && ` +
+	`pacman-key --lsign-key "$(gpg --show-keys --with-colons "$1" | awk -F: '$1 == "fpr" {print $10; exit}')" || :`
+
+// pacman reads files that pacman.conf(5) includes.
+func (d *sourceData) pacman(sources []*fleet.PackageSource) {
+	for _, source := range sources {
+		level := "Optional TrustAll"
+		if source.Key != "" {
+			level = "Required"
+			path := "/etc/pacman.d/" + source.Name + ".key"
+			d.file(path, source.Key)
+			d.commands = append(d.commands, command(trustKey, path))
+		}
+		path := "/etc/pacman.d/" + source.Name + ".conf"
+		d.file(path, fmt.Sprintf("[%s]\nServer = %s\nSigLevel = %s\n", source.Name, source.URL, level))
+		d.commands = append(d.commands, command(addLine, "/etc/pacman.conf", "Include = "+path))
+	}
+}
+
+// pkg reads one file per repository (pkg.conf(5)).
+func (d *sourceData) pkg(sources []*fleet.PackageSource) {
+	for _, source := range sources {
+		text := fmt.Sprintf("%s: {\n  url: %s\n  enabled: yes\n", source.Name, quote.JSON(source.URL))
+		if source.Key != "" {
+			path := "/usr/local/etc/pkg/keys/" + source.Name + ".pub"
+			d.file(path, source.Key)
+			text += fmt.Sprintf("  signature_type: \"pubkey\"\n  pubkey: %s\n", quote.JSON(path))
+		}
+		d.file("/usr/local/etc/pkg/repos/"+source.Name+".conf", text+"}\n")
+	}
 }

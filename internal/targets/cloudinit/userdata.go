@@ -97,8 +97,10 @@ func UserData(job *render.Job, m *fleet.Machine, environment Environment) (Data,
 	return unixData(job, m, system, environment)
 }
 
-func unixData(job *render.Job, m *fleet.Machine, system catalog.System, environment Environment) (Data, error) {
-	boot := m.FirstBoot
+// unixData renders cloud-config.
+func unixData(
+	job *render.Job, m *fleet.Machine, system catalog.System, environment Environment,
+) (Data, error) {
 	accounts, passwords, err := users(job, m, system)
 	if err != nil {
 		return Data{}, err
@@ -107,44 +109,26 @@ func unixData(job *render.Job, m *fleet.Machine, system catalog.System, environm
 	if err != nil {
 		return Data{}, err
 	}
-	sources := packageSources(boot.Sources, system)
-	packages := boot.Packages
-	if boot.GuestTools && environment.GuestTools != "" && !slices.Contains(packages, environment.GuestTools) {
-		packages = append(slices.Clone(packages), environment.GuestTools)
-	}
+	sources := packageSources(m.FirstBoot.Sources, system)
 	pairs := []any{
 		"hostname", m.HostName,
 		"fqdn", fullName(m),
 		"manage_etc_hosts", "localhost",
 		"users", accounts,
 		"chpasswd", passwords,
-		// It is always given, so that the image's own setting doesn't matter.
-		"ssh_pwauth", m.SSH.PasswordLogin,
-		"disable_root", m.SSH.RootLogin == fleet.NoRootLogin,
-		"timezone", timeZone(m),
-		"ntp", timeServers(m),
-		"locale", optional(m.Language),
 	}
-	if system.Keyboard() {
-		pairs = append(pairs, "keyboard", mapping("layout", optional(m.Keyboard)))
-	}
+	pairs = append(pairs, systemKeys(m, system)...)
 	pairs = append(pairs,
 		"fs_setup", fileSystems(m, system, environment),
 		"mounts", mounts(m, system),
 	)
 	if system.Family.Name != catalog.FreeBSD {
-		pairs = append(pairs, "swap", swap(boot.Swap))
+		pairs = append(pairs, "swap", swap(m.FirstBoot.Swap))
 	}
 	pairs = append(pairs, sources.keys...)
-	pairs = append(pairs,
-		"package_update", boot.Refresh,
-		"package_upgrade", boot.Upgrade,
-		"package_reboot_if_required", boot.Restart,
-		"packages", packages,
-		"write_files", append(sources.files, written.nodes...),
-	)
-	const heading = "#cloud-config\n"
-	config, err := encode(heading, mapping(pairs...))
+	pairs = append(pairs, packageKeys(m, environment)...)
+	pairs = append(pairs, "write_files", append(sources.files, written.nodes...))
+	config, err := encode("#cloud-config\n", mapping(pairs...))
 	if err != nil {
 		return Data{}, err
 	}
@@ -157,12 +141,45 @@ func unixData(job *render.Job, m *fleet.Machine, system catalog.System, environm
 		data.Text = append(bytes.Clone(config), early...)
 	}
 	if len(written.boothooks) > 0 {
-		parts := append([]part{{"cloud-config.yaml", "text/cloud-config", string(data.Text)}}, written.boothooks...)
-		data.Identity = archive(append([]part{{"cloud-config.yaml", "text/cloud-config", string(config)}},
-			written.boothooks...))
-		data.Text = archive(parts)
+		data.Text = withBoothooks(data.Text, written.boothooks)
+		data.Identity = withBoothooks(config, written.boothooks)
 	}
 	return data, nil
+}
+
+// withBoothooks returns an archive of cloud-config and scripts that are parts of it.
+func withBoothooks(config []byte, boothooks []part) []byte {
+	return archive(append([]part{{"cloud-config.yaml", "text/cloud-config", string(config)}}, boothooks...))
+}
+
+// systemKeys returns the keys on logging in, time and language.
+func systemKeys(m *fleet.Machine, system catalog.System) []any {
+	pairs := []any{
+		// It is always written, so that the image's own setting doesn't matter.
+		"ssh_pwauth", m.SSH.PasswordLogin,
+		"disable_root", m.SSH.RootLogin == fleet.NoRootLogin,
+		"timezone", timeZone(m),
+		"ntp", timeServers(m),
+		"locale", optional(m.Language),
+	}
+	if system.Keyboard() {
+		pairs = append(pairs, "keyboard", mapping("layout", optional(m.Keyboard)))
+	}
+	return pairs
+}
+
+// packageKeys returns the keys on packages.
+func packageKeys(m *fleet.Machine, environment Environment) []any {
+	packages := m.FirstBoot.Packages
+	if tools := environment.GuestTools; m.FirstBoot.GuestTools && tools != "" && !slices.Contains(packages, tools) {
+		packages = append(slices.Clone(packages), tools)
+	}
+	return []any{
+		"package_update", m.FirstBoot.Refresh,
+		"package_upgrade", m.FirstBoot.Upgrade,
+		"package_reboot_if_required", m.FirstBoot.Restart,
+		"packages", packages,
+	}
 }
 
 func fullName(m *fleet.Machine) any {
