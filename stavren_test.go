@@ -158,20 +158,24 @@ func TestSpokenPlatforms(t *testing.T) {
 		"platforms: {droplet: {region: ams3}, elsewhere: {region: x}}\n" +
 		"accept: {nobody-can-log-in: A test, no-way-in: A test%s}\n"
 	for more, want := range map[string]int{"": 1, ", no-size-fits: It stays here": 0} {
-		const name = "x.stavren.yaml"
-		f, err := stavren.Load(fstest.MapFS{name: {Data: []byte(fmt.Sprintf(text, more))}}, name, stavren.LoadOptions{})
-		if err != nil {
-			t.Fatal(err)
-		}
-		found := stavren.Check(stavren.CheckOptions{}, f)
-		if len(found) != want || want > 0 && (found[0].Rule != "no-size-fits" || found[0].Severity != finding.Warning) {
-			t.Errorf("%q: %v", more, found)
-		}
-		if _, err := stavren.Render(context.Background(), f, "cloud-init", stavren.RenderOptions{}); err != nil {
-			t.Errorf("%q: %v", more, err)
-		}
-		if _, err := stavren.Render(context.Background(), f, "droplet", stavren.RenderOptions{}); err == nil {
-			t.Errorf("%q: a machine without a size was rendered", more)
-		}
+		t.Run(more, func(t *testing.T) {
+			const name = "x.stavren.yaml"
+			f, err := stavren.Load(fstest.MapFS{name: {Data: []byte(fmt.Sprintf(text, more))}}, name,
+				stavren.LoadOptions{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			found := stavren.Check(stavren.CheckOptions{}, f)
+			if len(found) != want || want > 0 && (found[0].Rule != "no-size-fits" ||
+				found[0].Severity != finding.Warning) {
+				t.Errorf("%q: %v", more, found)
+			}
+			if _, err := stavren.Render(context.Background(), f, "cloud-init", stavren.RenderOptions{}); err != nil {
+				t.Errorf("%q: %v", more, err)
+			}
+			if _, err := stavren.Render(context.Background(), f, "droplet", stavren.RenderOptions{}); err == nil {
+				t.Errorf("%q: a machine without a size was rendered", more)
+			}
+		})
 	}
 }

@@ -164,10 +164,12 @@ func TestAddresses(t *testing.T) {
 		{"10.44.7.2", ""},
 		{"10.44.7.254", ""},
 	} {
-		if got := names(check.Run(today, loaded(t,
-			withBase("  a: {image: bookworm, nics: {quay: {address: "+c.address+"}}}\n")))); got != c.want {
-			t.Errorf("%s: got %q, want %q", c.address, got, c.want)
-		}
+		t.Run(c.address, func(t *testing.T) {
+			if got := names(check.Run(today, loaded(t,
+				withBase("  a: {image: bookworm, nics: {quay: {address: "+c.address+"}}}\n")))); got != c.want {
+				t.Errorf("%s: got %q, want %q", c.address, got, c.want)
+			}
+		})
 	}
 }
 

@@ -56,16 +56,18 @@ func TestHere(t *testing.T) {
 		{func(h *fleet.Host) { h.Virtualisation = "there is no /dev/kvm" }, "host-emulates"},
 		{func(h *fleet.Host) { h.Tools["qemu-img"] = false }, "host-tool-missing"},
 	} {
-		h := sound()
-		c.change(h)
-		found := check.Run(check.Options{Host: h}, f)
-		if got := names(found); got != c.want {
-			t.Errorf("got %v, want %q", found, c.want)
-		}
-		for _, one := range found {
-			if !one.Place.IsValid() || one.Remedy == "" {
-				t.Errorf("incomplete: %+v", one)
+		t.Run(c.want, func(t *testing.T) {
+			h := sound()
+			c.change(h)
+			found := check.Run(check.Options{Host: h}, f)
+			if got := names(found); got != c.want {
+				t.Errorf("got %v, want %q", found, c.want)
 			}
-		}
+			for _, one := range found {
+				if !one.Place.IsValid() || one.Remedy == "" {
+					t.Errorf("incomplete: %+v", one)
+				}
+			}
+		})
 	}
 }

@@ -40,10 +40,12 @@ func TestPowerShell(t *testing.T) {
 		{"$t = @'\ntides\n", "1:6 script-not-parsed: script pier does not parse: the here-string is never closed"},
 		{"<# tides\n", "1:1 script-not-parsed: script pier does not parse: the comment is never closed"},
 	} {
-		found := windowsFindings(c.text)
-		if len(found) != 1 || !strings.HasPrefix(found[0], c.want) {
-			t.Errorf("%q: %q", c.text, found)
-		}
+		t.Run(c.text, func(t *testing.T) {
+			found := windowsFindings(c.text)
+			if len(found) != 1 || !strings.HasPrefix(found[0], c.want) {
+				t.Errorf("%q: %q", c.text, found)
+			}
+		})
 	}
 }
 

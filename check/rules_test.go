@@ -8,16 +8,21 @@ import (
 	"stavren.example/stavren/check"
 )
 
-// TestEdges tries each rule where its verdict turns: what is just wrong, what is
-// just right, and what it must not confuse with a mistake. One a line: the
-// machines, and the rules that are to be found.
-func TestEdges(t *testing.T) {
-	for _, c := range []struct{ machines, want string }{
-		// resources
+// edge is machines, and the rules that they break.
+type edge struct{ machines, want string }
+
+// edges tries each rule where its verdict turns: what is just wrong, what is just
+// right, and what it must not confuse with a mistake.
+var edges = []struct {
+	theme string
+	rows  []edge
+}{
+	{"resources", []edge{
 		{"  a: {image: bookworm, resources: {memory: 256MiB}}", ""},
 		{"  a: {image: bookworm, resources: {memory: 255MiB}}", "memory-below-need"},
 		{"  a: {image: bookworm, disks: {root: {size: 2GiB}}}", ""},
-		// disks
+	}},
+	{"disks", []edge{
 		{"  a: {image: bookworm, disks: {d: {size: 1GiB, filesystem: ext4, mount: /var/lib/tides}}}", ""},
 		{"  a: {image: bookworm, disks: {d: {size: 1GiB, filesystem: ext4, mount: /etc}}}", "mount-hides-system"},
 		{"  a: {image: bookworm, disks: {d: {size: 1GiB, filesystem: ext4, mount: /srv}}, shares: {s: {host: x, " +
@@ -32,7 +37,8 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm, shares: {s: {host: /home/mira/.ssh, machine: /srv/c}}}", "share-of-home"},
 		{"  a: {image: bookworm, shares: {s: {host: /, machine: /srv/c}}}", "share-of-home"},
 		{"  a: {image: bookworm, shares: {s: {host: charts, machine: /srv/c}}}", ""},
-		// ports
+	}},
+	{"ports", []edge{
 		{"  a: {image: bookworm, ports: {p: {host: 1023, machine: 80}}}", "port-below-limit"},
 		{"  a: {image: bookworm, ports: {p: {host: 1024, machine: 80}}}", ""},
 		{"  a: {image: bookworm, ports: {p: {host: 32767, machine: 80}}}", ""},
@@ -44,7 +50,8 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm, ports: {p: {host: 5901, machine: 80}}, console: {kind: graphical, port: 5901}}",
 			"port-claimed-twice"},
 		{"  a: {image: bookworm, console: {kind: graphical}}\n  b: {image: bookworm, console: {kind: graphical}}", ""},
-		// networks
+	}},
+	{"networks", []edge{
 		{"  a: {image: bookworm, ports: none, nics: {quay: {}}}", "no-way-in"},
 		{"  a: {image: bookworm, ports: none, nics: {quay: {}}, console: {kind: graphical}}", ""},
 		{"  a: {image: bookworm, nics: {quay: {primary: true}, more: {network: quay}}}", ""},
@@ -53,7 +60,8 @@ func TestEdges(t *testing.T) {
 			"dns-name-twice"},
 		{"  a: {image: bookworm, domain: one.example}\n  b: {image: bookworm, host_name: a, domain: two.example}", ""},
 		{"  a: {image: bookworm, names: [x.example, a]}", ""},
-		// users
+	}},
+	{"users", []edge{
 		{"  a: {image: bookworm, users: {mira: {keys: none}}}\n  b: {image: bookworm}", "nobody-can-log-in"},
 		{"  a: {image: bookworm, users: {mira: {keys: none, password_hash: \"$6$s$h\"}}}\n  b: {image: bookworm}", ""},
 		{"  a: {image: bookworm, users: {mira: {keys: none, password_hash: \"$6$s$h\", locked: true}}}\n" +
@@ -73,7 +81,8 @@ func TestEdges(t *testing.T) {
 			"key-shared-by-people key-shared-by-people"},
 		{"  a: {image: bookworm, users: {eyd: {password_hash: \"$1$s$h\"}}}", "password-hash-weak"},
 		{"  a: {image: bookworm, users: {eyd: {password_hash: \"$y$j9T$s$h\"}}}", ""},
-		// files and scripts
+	}},
+	{"files and scripts", []edge{
 		{"  a: {image: bookworm, first_boot: {files: {/f: {text: x, mode: \"0662\"}}}}", "file-world-writable"},
 		{"  a: {image: bookworm, first_boot: {files: {/f: {text: x, mode: \"0664\"}}}}", ""},
 		{"  a: {image: bookworm, first_boot: {files: {/f: {text: x, owner: \"www-data:www-data\"}}}}", ""},
@@ -95,15 +104,18 @@ func TestEdges(t *testing.T) {
 			"wireguard\"}}}}", ""},
 		{"  a: {image: bookworm, first_boot: {upgrade: true, scripts: {s: {text: \"insmod /lib/tide.ko\"}}}}",
 			"restart-needed-in-between"},
-		// media and buses
+	}},
+	{"media and buses", []edge{
 		{"  a: {image: bookworm, media: {m: {file: x.iso}}}", ""},
 		{"  a: {image: bookworm, media: {m: {file: x.iso, boot_first: true}}}", "medium-boots-forever"},
 		{"  a: {image: bookworm, disks: {root: {bus: scsi}, d: {size: 1GiB, bus: nvme}}}", ""},
-		// firmware and console
+	}},
+	{"firmware and console", []edge{
 		{"  a: {image: bookworm, firmware: {kind: uefi, secure_boot: true, tpm: true}}", ""},
 		{"  a: {image: bookworm, console: {kind: graphical, listen: 192.0.2.7}}", "console-open"},
 		{"  a: {image: bookworm, console: {kind: graphical, listen: \"::1\"}}", ""},
-		// a public address
+	}},
+	{"a public address", []edge{
 		{"  a: {image: bookworm, public_address: true}", "public-without-firewall"},
 		{"  a: {image: bookworm, public_address: true, firewall: [f]}\n" +
 			"firewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}, {port: 443/tcp, from: any}]}}",
@@ -121,7 +133,8 @@ func TestEdges(t *testing.T) {
 			"firewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}]}}", "port-stopped-by-firewall"},
 		{"  a: {image: bookworm, firewall: [f], ports: {w: {machine: 443}}}\n" +
 			"firewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}]}}", ""},
-		// firewalls
+	}},
+	{"firewalls", []edge{
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 1-65535/tcp, from: 0.0.0.0/0}]}}",
 			"everything-open"},
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 3000-3400/tcp, from: any}]}}",
@@ -136,7 +149,8 @@ func TestEdges(t *testing.T) {
 			"{port: 80/udp, from: 192.0.2.0/24}]}}", ""},
 		{"  a: {image: bookworm, firewall: [f]}\nfirewalls: {f: {allow: [{port: 80/tcp, from: 192.0.2.0/24}, " +
 			"{port: 80/tcp, from: 192.0.2.0/24}]}}", "firewall-rule-shadowed"},
-		// limits
+	}},
+	{"limits", []edge{
 		{"  a: {image: bookworm}\nlimits: {host: {memory: 1GiB}}", ""},
 		{"  a: {image: bookworm, copies: 2}\nlimits: {host: {memory: 2047MiB}}", "over-host-memory"},
 		{"  a: {image: bookworm, resources: {cpus: 4}}\nlimits: {host: {cpus: 4}}", ""},
@@ -145,7 +159,8 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm, public_address: true, firewall: [f], copies: 2}\n" +
 			"firewalls: {f: {allow: [{port: 22/tcp, from: 192.0.2.0/24}]}}\nlimits: {heat: {public_addresses: 1}}",
 			"over-quota"},
-		// bookkeeping
+	}},
+	{"bookkeeping", []edge{
 		{"  a: {image: bookworm, accept: {login-by-password: Old clients}, ssh: {password_login: true}}", ""},
 		{"  a: {image: bookworm, ssh: {password_login: true}}\naccept: {login-by-password: Old clients}", ""},
 		{"  a: {image: bookworm}\naccept: {login-by-password: Old clients}", "accept-unused"},
@@ -153,9 +168,17 @@ func TestEdges(t *testing.T) {
 		{"  a: {image: bookworm}\nsecrets: {s: {env: S}}", "defined-and-unused"},
 		{"  a: {image: bookworm, first_boot: {files: {/f: {text: \"{{ secret `s` }}\", fill: true, mode: " +
 			"\"0600\"}}}}\nsecrets: {s: {env: S}}", ""},
-	} {
-		if got := names(check.Run(today, loaded(t, withBase(c.machines+"\n")))); got != c.want {
-			t.Errorf("%s\n got %q\nwant %q", c.machines, got, c.want)
+	}},
+}
+
+func TestEdges(t *testing.T) {
+	for _, group := range edges {
+		for _, c := range group.rows {
+			t.Run(group.theme+"/"+strings.TrimSpace(c.machines), func(t *testing.T) {
+				if got := names(check.Run(today, loaded(t, withBase(c.machines+"\n")))); got != c.want {
+					t.Errorf("%s\n got %q\nwant %q", c.machines, got, c.want)
+				}
+			})
 		}
 	}
 }
@@ -181,10 +204,12 @@ func TestNetworkEdges(t *testing.T) {
 		{"mode: nat, subnet: 10.44.0.0/16}\n  pier: {subnet: 10.44.8.0/24",
 			"{image: bookworm, nics: {quay: {}, pier: {}}}", "subnets-overlap"},
 	} {
-		text := strings.Replace(withBase("  a: "+c.machines+"\n"), "mode: nat, subnet: 10.44.7.0/24", c.quay, 1)
-		if got := names(check.Run(today, loaded(t, text))); got != c.want {
-			t.Errorf("%s %s\n got %q\nwant %q", c.quay, c.machines, got, c.want)
-		}
+		t.Run(c.quay, func(t *testing.T) {
+			text := strings.Replace(withBase("  a: "+c.machines+"\n"), "mode: nat, subnet: 10.44.7.0/24", c.quay, 1)
+			if got := names(check.Run(today, loaded(t, text))); got != c.want {
+				t.Errorf("%s %s\n got %q\nwant %q", c.quay, c.machines, got, c.want)
+			}
+		})
 	}
 }
 
@@ -195,13 +220,15 @@ func TestEndOfSupport(t *testing.T) {
 		"2028-03-31": "", "2028-04-01": "system-support-ends-soon", "2028-06-30": "system-support-ends-soon",
 		"2028-07-01": "system-out-of-support",
 	} {
-		day, err := time.Parse(time.DateOnly, date)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := names(check.Run(check.Options{Today: day}, f)); got != want {
-			t.Errorf("on %s: got %q, want %q", date, got, want)
-		}
+		t.Run(date, func(t *testing.T) {
+			day, err := time.Parse(time.DateOnly, date)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := names(check.Run(check.Options{Today: day}, f)); got != want {
+				t.Errorf("on %s: got %q, want %q", date, got, want)
+			}
+		})
 	}
 	if got := names(check.Run(check.Options{}, f)); got != "" {
 		t.Errorf("without a date: %q", got)

@@ -125,9 +125,11 @@ func TestScriptsThatDoNotParse(t *testing.T) {
 		{"#!/usr/bin/python3\nimport os\nprint(os.name)", ""},
 		{"#!/usr/bin/perl\nuse strict;", ""},
 	} {
-		if got := checkScript(t, c.script); got != c.want {
-			t.Errorf("%q gives %q, want %q", c.script, got, c.want)
-		}
+		t.Run(c.script, func(t *testing.T) {
+			if got := checkScript(t, c.script); got != c.want {
+				t.Errorf("%q gives %q, want %q", c.script, got, c.want)
+			}
+		})
 	}
 }
 

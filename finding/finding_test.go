@@ -43,9 +43,11 @@ func TestErrors(t *testing.T) {
 		{finding.Errors{at("a", 1, 1, "r", finding.Error), {Rule: "s"}, {Rule: "t"}},
 			"a:1:1: error: r: m (and 2 more)"},
 	} {
-		if got := c.errs.Error(); got != c.want {
-			t.Errorf("got %q, want %q", got, c.want)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			if got := c.errs.Error(); got != c.want {
+				t.Errorf("got %q, want %q", got, c.want)
+			}
+		})
 	}
 	var found finding.Errors
 	if err := fmt.Errorf("loading: %w", finding.Errors{{Rule: "r"}}); !errors.As(err, &found) || len(found) != 1 {

@@ -123,10 +123,12 @@ func TestReveal(t *testing.T) {
 		fleet.SecretMark("door") + fleet.SecretMark("door"):                   "high $(water)high $(water)",
 		"\uE0F0secret:unclosed": "\uE0F0secret:unclosed",
 	} {
-		content := fleet.Content{Text: text}
-		if got, err := content.Reveal(reveal); err != nil || got != want {
-			t.Errorf("%q: got %q, %v", text, got, err)
-		}
+		t.Run(text, func(t *testing.T) {
+			content := fleet.Content{Text: text}
+			if got, err := content.Reveal(reveal); err != nil || got != want {
+				t.Errorf("%q: got %q, %v", text, got, err)
+			}
+		})
 	}
 	content := fleet.Content{Text: fleet.SecretMark("door") + fleet.SecretMark("gate")}
 	if names := content.SecretNames(); !reflect.DeepEqual(names, []string{"door", "gate"}) || !content.HasSecrets() {

@@ -24,19 +24,23 @@ func TestBytes(t *testing.T) {
 		{"2 GiB", 2 * fleet.GiB, "2GiB"},
 		{"8192TiB", 8192 * fleet.TiB, "8192TiB"},
 	} {
-		got, err := fleet.ParseBytes(c.text)
-		if err != nil || got != c.want || got.String() != c.string {
-			t.Errorf("%q: got %v (%d), %v", c.text, got, got, err)
-		}
+		t.Run(c.text, func(t *testing.T) {
+			got, err := fleet.ParseBytes(c.text)
+			if err != nil || got != c.want || got.String() != c.string {
+				t.Errorf("%q: got %v (%d), %v", c.text, got, got, err)
+			}
+		})
 	}
 	for text, want := range map[string]error{
 		"512": fleet.ErrNoUnit, "2G": fleet.ErrUnknownUnit, "2gib": fleet.ErrUnknownUnit, "8193TiB": fleet.ErrTooMuch,
 		"": nil, "GiB": nil, "-1GiB": nil, "+1GiB": nil, "1.5GiB": nil, "0x1GiB": nil, "99999999999999999999GiB": nil,
 	} {
-		_, err := fleet.ParseBytes(text)
-		if err == nil || want != nil && !errors.Is(err, want) {
-			t.Errorf("%q: error %v, want %v", text, err, want)
-		}
+		t.Run(text, func(t *testing.T) {
+			_, err := fleet.ParseBytes(text)
+			if err == nil || want != nil && !errors.Is(err, want) {
+				t.Errorf("%q: error %v, want %v", text, err, want)
+			}
+		})
 	}
 }
 
@@ -60,14 +64,16 @@ func TestMode(t *testing.T) {
 		"644": 0o644, "0644": 0o644, "0600": 0o600, "4755": fs.ModeSetuid | 0o755, "2755": fs.ModeSetgid | 0o755,
 		"1777": fs.ModeSticky | 0o777,
 	} {
-		mode, err := fleet.ParseMode(text)
-		if err != nil || mode != want {
-			t.Errorf("%q: got %v, %v", text, mode, err)
-		}
-		again, err := fleet.ParseMode(fleet.FormatMode(mode))
-		if err != nil || again != mode {
-			t.Errorf("%v is written as %q", mode, fleet.FormatMode(mode))
-		}
+		t.Run(text, func(t *testing.T) {
+			mode, err := fleet.ParseMode(text)
+			if err != nil || mode != want {
+				t.Errorf("%q: got %v, %v", text, mode, err)
+			}
+			again, err := fleet.ParseMode(fleet.FormatMode(mode))
+			if err != nil || again != mode {
+				t.Errorf("%v is written as %q", mode, fleet.FormatMode(mode))
+			}
+		})
 	}
 	for _, text := range []string{"", "8", "88", "999", "0o644", "00644", "-644", "rw-r--r--"} {
 		if mode, err := fleet.ParseMode(text); err == nil {
@@ -132,9 +138,11 @@ func TestBroadcast(t *testing.T) {
 		"10.44.7.0/24": "10.44.7.255", "10.0.0.0/8": "10.255.255.255", "10.44.7.16/29": "10.44.7.23",
 		"10.1.1.1/32": "10.1.1.1",
 	} {
-		if got := fleet.Broadcast(netip.MustParsePrefix(subnet)); got.String() != want {
-			t.Errorf("%s: got %v, want %s", subnet, got, want)
-		}
+		t.Run(subnet, func(t *testing.T) {
+			if got := fleet.Broadcast(netip.MustParsePrefix(subnet)); got.String() != want {
+				t.Errorf("%s: got %v, want %s", subnet, got, want)
+			}
+		})
 	}
 }
 

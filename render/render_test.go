@@ -166,10 +166,12 @@ func TestPaths(t *testing.T) {
 		{plain, "/srv/a.iso", "/srv/a.iso", "/srv/a.iso"},
 		{moved, "a.iso", "../../images/a.iso", "/srv/images/a.iso"},
 	} {
-		if relative, absolute := c.job.Path("images", c.file),
-			c.job.AbsolutePath("images", c.file); relative != c.relative || absolute != c.absolute {
-			t.Errorf("%s: %s and %s", c.file, relative, absolute)
-		}
+		t.Run(c.file, func(t *testing.T) {
+			if relative, absolute := c.job.Path("images", c.file),
+				c.job.AbsolutePath("images", c.file); relative != c.relative || absolute != c.absolute {
+				t.Errorf("%s: %s and %s", c.file, relative, absolute)
+			}
+		})
 	}
 }
 
@@ -192,10 +194,12 @@ func TestValidate(t *testing.T) {
 		"unspoken": {append(all[1:len(all):len(all)], render.Fate{Field: all[0].Field, Outcome: render.LeftOut}),
 			"left out without saying how or why"},
 	} {
-		if err := (render.Target{Name: "x", Fates: fates(c.fates)}).Validate(); err == nil ||
-			!strings.Contains(err.Error(), c.want) {
-			t.Errorf("%s: %v", name, err)
-		}
+		t.Run(name, func(t *testing.T) {
+			if err := (render.Target{Name: "x", Fates: fates(c.fates)}).Validate(); err == nil ||
+				!strings.Contains(err.Error(), c.want) {
+				t.Errorf("%s: %v", name, err)
+			}
+		})
 	}
 }
 

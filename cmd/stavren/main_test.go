@@ -51,28 +51,30 @@ func TestBinary(t *testing.T) {
 		{"completion bash", 0, "__start_stavren", ""},
 		{"completion fish", 0, "complete -c stavren", ""},
 	} {
-		command := exec.Command(stavren, strings.Fields(c.args)...)
-		command.Dir = folder
-		var stdout, stderr bytes.Buffer
-		command.Stdout, command.Stderr = &stdout, &stderr
-		err := command.Run()
-		var exit *exec.ExitError
-		if err != nil && !errors.As(err, &exit) {
-			t.Fatal(err)
-		}
-		if code := command.ProcessState.ExitCode(); code != c.code {
-			t.Errorf("%s: exit code %d, want %d\n%s%s", c.args, code, c.code, &stdout, &stderr)
-		}
-		if !strings.Contains(stdout.String(), c.out) || c.out == "" && stdout.Len() > 0 {
-			t.Errorf("%s: standard output %q", c.args, &stdout)
-		}
-		if !strings.Contains(stderr.String(), c.err) {
-			t.Errorf("%s: standard error %q", c.args, &stderr)
-		}
-		if bytes.ContainsRune(append(stdout.Bytes(), stderr.Bytes()...), '\x1b') &&
-			!strings.HasPrefix(c.args, "completion") {
-			t.Errorf("%s: colour was written to a pipe", c.args)
-		}
+		t.Run(c.args, func(t *testing.T) {
+			command := exec.Command(stavren, strings.Fields(c.args)...)
+			command.Dir = folder
+			var stdout, stderr bytes.Buffer
+			command.Stdout, command.Stderr = &stdout, &stderr
+			err := command.Run()
+			var exit *exec.ExitError
+			if err != nil && !errors.As(err, &exit) {
+				t.Fatal(err)
+			}
+			if code := command.ProcessState.ExitCode(); code != c.code {
+				t.Errorf("%s: exit code %d, want %d\n%s%s", c.args, code, c.code, &stdout, &stderr)
+			}
+			if !strings.Contains(stdout.String(), c.out) || c.out == "" && stdout.Len() > 0 {
+				t.Errorf("%s: standard output %q", c.args, &stdout)
+			}
+			if !strings.Contains(stderr.String(), c.err) {
+				t.Errorf("%s: standard error %q", c.args, &stderr)
+			}
+			if bytes.ContainsRune(append(stdout.Bytes(), stderr.Bytes()...), '\x1b') &&
+				!strings.HasPrefix(c.args, "completion") {
+				t.Errorf("%s: colour was written to a pipe", c.args)
+			}
+		})
 	}
 }
 
@@ -80,14 +82,16 @@ func TestBinary(t *testing.T) {
 func TestColour(t *testing.T) {
 	stavren := build(t)
 	for environment, want := range map[string]bool{"CLICOLOR_FORCE=1": true, "NO_COLOR=1": false} {
-		command := exec.Command(stavren, "rules", "unknown-image")
-		command.Env = append(os.Environ(), environment, "TERM=xterm-256color")
-		out, err := command.Output()
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := bytes.ContainsRune(out, '\x1b'); got != want {
-			t.Errorf("%s: colour %v, want %v", environment, got, want)
-		}
+		t.Run(environment, func(t *testing.T) {
+			command := exec.Command(stavren, "rules", "unknown-image")
+			command.Env = append(os.Environ(), environment, "TERM=xterm-256color")
+			out, err := command.Output()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := bytes.ContainsRune(out, '\x1b'); got != want {
+				t.Errorf("%s: colour %v, want %v", environment, got, want)
+			}
+		})
 	}
 }

@@ -111,9 +111,11 @@ func TestServeRefuses(t *testing.T) {
 		"--listen takes an address and a port":   {"--listen", "localhost"},
 		`has no machine "alamnac"; did you mean`: {"--machine", "alamnac"},
 	} {
-		_, out, ended := serve(t, context.Background(), args...)
-		if code := <-ended; code != exitUnable || !strings.Contains(out.String(), want) {
-			t.Errorf("%v: exit code %d, %s", args, code, out)
-		}
+		t.Run(want, func(t *testing.T) {
+			_, out, ended := serve(t, context.Background(), args...)
+			if code := <-ended; code != exitUnable || !strings.Contains(out.String(), want) {
+				t.Errorf("%v: exit code %d, %s", args, code, out)
+			}
+		})
 	}
 }

@@ -103,22 +103,24 @@ func TestLayersMeet(t *testing.T) {
 		{"gauge-3", "", map[string]string{"nics.quay.address": "10.44.7.32 (38)", "ports.buoys.host": "4002 (39)",
 			"copies": "3 (37)"}, nil},
 	} {
-		m := readLayered(t, c.variant).Machine(c.machine)
-		if m == nil {
-			t.Errorf("there is no machine %s", c.machine)
-			continue
-		}
-		got := values(m)
-		for path, want := range c.want {
-			if got[path] != want {
-				t.Errorf("%s %s: %s is %q, want %q", c.machine, c.variant, path, got[path], want)
+		t.Run(c.machine, func(t *testing.T) {
+			m := readLayered(t, c.variant).Machine(c.machine)
+			if m == nil {
+				t.Errorf("there is no machine %s", c.machine)
+				return
 			}
-		}
-		for _, path := range c.absent {
-			if value, there := got[path]; there {
-				t.Errorf("%s %s: %s is %q, want nothing", c.machine, c.variant, path, value)
+			got := values(m)
+			for path, want := range c.want {
+				if got[path] != want {
+					t.Errorf("%s %s: %s is %q, want %q", c.machine, c.variant, path, got[path], want)
+				}
 			}
-		}
+			for _, path := range c.absent {
+				if value, there := got[path]; there {
+					t.Errorf("%s %s: %s is %q, want nothing", c.machine, c.variant, path, value)
+				}
+			}
+		})
 	}
 }
 
@@ -199,14 +201,16 @@ func TestUse(t *testing.T) {
 			"unversioned.stavren.yaml:2:18: error: wrong-type: \"os\" has to be text, but this is the number 7",
 		"twice.stavren.yaml": "twice.stavren.yaml:4:8: error: repeated-key: the kit \"shore\" is defined twice",
 	} {
-		_, err := Load(files, name, Options{})
-		var got []string
-		for _, fault := range Faults(err) {
-			got = append(got, fault.String())
-		}
-		if strings.Join(got, "\n") != want && !sameLines(got, want) {
-			t.Errorf("%s:\n got %s\nwant %s", name, strings.Join(got, "\n"), want)
-		}
+		t.Run(name, func(t *testing.T) {
+			_, err := Load(files, name, Options{})
+			var got []string
+			for _, fault := range Faults(err) {
+				got = append(got, fault.String())
+			}
+			if strings.Join(got, "\n") != want && !sameLines(got, want) {
+				t.Errorf("%s:\n got %s\nwant %s", name, strings.Join(got, "\n"), want)
+			}
+		})
 	}
 }
 
@@ -242,11 +246,13 @@ func TestKitFaults(t *testing.T) {
 		{"copies past the last port", "machines: {m: {image: i, copies: 9, ports: {p: {host: 65530, machine: 1}}}}\n",
 			"counting up from the first copy, port p of m-7 would be 65536"},
 	} {
-		_, err := parseText(head + c.text)
-		faults := Faults(err)
-		if len(faults) != 1 || !strings.Contains(faults[0].String(), c.want) {
-			t.Errorf("%s: got %s\nwant %s", c.name, report(err), c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			_, err := parseText(head + c.text)
+			faults := Faults(err)
+			if len(faults) != 1 || !strings.Contains(faults[0].String(), c.want) {
+				t.Errorf("%s: got %s\nwant %s", c.name, report(err), c.want)
+			}
+		})
 	}
 }
 
@@ -272,14 +278,16 @@ func TestFilling(t *testing.T) {
 		{`{{ secret "db" }}`, fleet.SecretMark("db") + "\n"},
 		{`{{ printf "%05d" (port "b" "web") }} {{ if eq (self "name") "a" }}yes{{ end }}`, "08080 yes\n"},
 	} {
-		f, err := parseText(definition(c.text))
-		if err != nil {
-			t.Errorf("%s: %s", c.text, report(err))
-			continue
-		}
-		if got := f.Machines[0].FirstBoot.Files[0].Text; got != c.want {
-			t.Errorf("%s: got %q, want %q", c.text, got, c.want)
-		}
+		t.Run(c.text, func(t *testing.T) {
+			f, err := parseText(definition(c.text))
+			if err != nil {
+				t.Errorf("%s: %s", c.text, report(err))
+				return
+			}
+			if got := f.Machines[0].FirstBoot.Files[0].Text; got != c.want {
+				t.Errorf("%s: got %q, want %q", c.text, got, c.want)
+			}
+		})
 	}
 	for _, c := range []struct{ text, want string }{
 		{"one\n two {{ machine \"stroe\" \"address\" }}",
@@ -295,10 +303,12 @@ func TestFilling(t *testing.T) {
 		{`{{ define "x" }}{{ template "x" }}{{ end }}{{ template "x" }}`, "cannot"},
 		{`{{ range machines }}{{ range machines }}{{ printf "%1000000d" 1 }}{{ end }}{{ end }}{{ printf "%1000000d" 1 }}`, "the filled text is longer than 4MiB"},
 	} {
-		_, err := parseText(definition(c.text))
-		if got := report(err); !strings.Contains(got, c.want) {
-			t.Errorf("%s: got %s\nwant %s", c.text, got, c.want)
-		}
+		t.Run(c.text, func(t *testing.T) {
+			_, err := parseText(definition(c.text))
+			if got := report(err); !strings.Contains(got, c.want) {
+				t.Errorf("%s: got %s\nwant %s", c.text, got, c.want)
+			}
+		})
 	}
 }
 
@@ -332,10 +342,12 @@ func TestVariantWithoutMachine(t *testing.T) {
 	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nmachines:\n  a: {image: i}\n  b: {image: i}\n" +
 		"variants:\n  small: {machines: {a: none}}\n"
 	for variant, want := range map[string]int{"": 2, "small": 1} {
-		f, err := Parse(beside, "test.stavren.yaml", []byte(text), Options{Variant: variant})
-		if err != nil || len(f.Machines) != want || f.Machines[want-1].Name != "b" {
-			t.Errorf("%q: %v, %v", variant, f, err)
-		}
+		t.Run(variant, func(t *testing.T) {
+			f, err := Parse(beside, "test.stavren.yaml", []byte(text), Options{Variant: variant})
+			if err != nil || len(f.Machines) != want || f.Machines[want-1].Name != "b" {
+				t.Errorf("%q: %v, %v", variant, f, err)
+			}
+		})
 	}
 }
 

@@ -297,9 +297,11 @@ func TestBlockPlaces(t *testing.T) {
 		{1, 1, 1, "test.stavren.yaml:14:20"},
 		{2, 2, 6, "scripts/tables.sh:2:6"},
 	} {
-		if got := scripts[c.script].PlaceAt(c.line, c.column).String(); got != c.want {
-			t.Errorf("script %d, %d:%d is at %s, want %s", c.script, c.line, c.column, got, c.want)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			if got := scripts[c.script].PlaceAt(c.line, c.column).String(); got != c.want {
+				t.Errorf("script %d, %d:%d is at %s, want %s", c.script, c.line, c.column, got, c.want)
+			}
+		})
 	}
 }
 

@@ -40,9 +40,12 @@ func TestReadSecret(t *testing.T) {
 		{fleet.Secret{File: "../outside", Folder: "in"}, true, "x", ""},
 		{fleet.Secret{File: filepath.Join(folder, "outside"), Folder: "in"}, true, "x", ""},
 	} {
-		got, err := files.ReadSecret(&c.secret, environment, c.allowOutside)
-		if got != c.want || (err == nil) != (c.fault == "") || err != nil && !strings.Contains(err.Error(), c.fault) {
-			t.Errorf("%+v: got %q, %v", c.secret, got, err)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			got, err := files.ReadSecret(&c.secret, environment, c.allowOutside)
+			if got != c.want || (err == nil) != (c.fault == "") || err != nil &&
+				!strings.Contains(err.Error(), c.fault) {
+				t.Errorf("%+v: got %q, %v", c.secret, got, err)
+			}
+		})
 	}
 }

@@ -14,9 +14,11 @@ func TestWord(t *testing.T) {
 		"mem":   "memory",
 		"amd46": "amd64", "tcp": "TCP", "boats": "", "7": "", "b": "", "": "", strings.Repeat("x", 10000): "",
 	} {
-		if got := nearest.Word(word, known); got != want {
-			t.Errorf("%.20q: got %q, want %q", word, got, want)
-		}
+		t.Run(word, func(t *testing.T) {
+			if got := nearest.Word(word, known); got != want {
+				t.Errorf("%.20q: got %q, want %q", word, got, want)
+			}
+		})
 	}
 }
 
@@ -33,8 +35,10 @@ func TestRemedy(t *testing.T) {
 		{"boats", []string{"images", "keys"}, "known are images, keys"},
 		{"boats", many, "known are a1, b2, c3, d4, e5, f6, g7, h8, i9, j10, k11, l12 and 2 more"},
 	} {
-		if got := nearest.Remedy(c.word, c.known); got != c.want {
-			t.Errorf("got %q, want %q", got, c.want)
-		}
+		t.Run(c.word, func(t *testing.T) {
+			if got := nearest.Remedy(c.word, c.known); got != c.want {
+				t.Errorf("got %q, want %q", got, c.want)
+			}
+		})
 	}
 }

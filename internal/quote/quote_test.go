@@ -97,9 +97,11 @@ func TestComment(t *testing.T) {
 		{"a\x1b[2Jb\x00", "# a [2Jb\n"},
 		{"a\u2028b", "# a b\n"},
 	} {
-		if got := quote.Comment("#", c.text); got != c.want {
-			t.Errorf("%q becomes %q, want %q", c.text, got, c.want)
-		}
+		t.Run(c.text, func(t *testing.T) {
+			if got := quote.Comment("#", c.text); got != c.want {
+				t.Errorf("%q becomes %q, want %q", c.text, got, c.want)
+			}
+		})
 	}
 }
 
@@ -130,9 +132,11 @@ func TestPowerShell(t *testing.T) {
 	for text, want := range map[string]string{
 		"tide": "'tide'", "it's": "'it''s'", "$x `n \"": "'$x `n \"'", "\u2019": "'\u2019\u2019'", "": "''",
 	} {
-		if got := quote.PowerShell(text); got != want {
-			t.Errorf("%q becomes %s, want %s", text, got, want)
-		}
+		t.Run(text, func(t *testing.T) {
+			if got := quote.PowerShell(text); got != want {
+				t.Errorf("%q becomes %s, want %s", text, got, want)
+			}
+		})
 	}
 }
 

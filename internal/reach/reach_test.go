@@ -54,14 +54,16 @@ func TestWays(t *testing.T) {
 			m.Console = fleet.Console{Kind: fleet.Graphical, Port: 5901, Protocol: fleet.SPICE}
 		}, "spice://127.0.0.1:5901"},
 	} {
-		f, m := machine(c.change)
-		var got []string
-		for _, way := range reach.Of(f, m).Ways {
-			got = append(got, way.Open)
-		}
-		if strings.Join(got, ", ") != c.want {
-			t.Errorf("%s: got %q, want %q", c.name, got, c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			f, m := machine(c.change)
+			var got []string
+			for _, way := range reach.Of(f, m).Ways {
+				got = append(got, way.Open)
+			}
+			if strings.Join(got, ", ") != c.want {
+				t.Errorf("%s: got %q, want %q", c.name, got, c.want)
+			}
+		})
 	}
 }
 
@@ -75,10 +77,12 @@ func TestMissing(t *testing.T) {
 		{func(m *fleet.Machine) { m.Users = []*fleet.User{{Name: "eyd", Keys: []string{"ops"}}} },
 			"forward a port with"},
 	} {
-		f, m := machine(c.change)
-		if r := reach.Of(f, m); !strings.Contains(r.Missing, c.want) || r.Config != "" {
-			t.Errorf("missing %q, want %q; configuration %q", r.Missing, c.want, r.Config)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			f, m := machine(c.change)
+			if r := reach.Of(f, m); !strings.Contains(r.Missing, c.want) || r.Config != "" {
+				t.Errorf("missing %q, want %q; configuration %q", r.Missing, c.want, r.Config)
+			}
+		})
 	}
 }
 

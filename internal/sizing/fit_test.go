@@ -51,16 +51,18 @@ func TestClosest(t *testing.T) {
 		{"oci", "amd64", 3, 5 * fleet.GiB, "VM.Standard.E4.Flex"},
 		{"oci", "arm64", 3, 5 * fleet.GiB, "VM.Standard.A1.Flex"},
 	} {
-		f, m := office(c.cpus, c.memory, c.arch)
-		offers, err := sizing.Fit(f, m, market(t, c.platform), nil)
-		if err != nil || offers[0].Size.Name != c.want {
-			t.Errorf("%s, %d cpus, %v: %v, %v", c.platform, c.cpus, c.memory, names(offers), err)
-		}
-		for _, o := range offers {
-			if o.CPUs < c.cpus || o.Memory < c.memory {
-				t.Errorf("%s: %s gives %d cpus and %v", c.platform, o.Size.Name, o.CPUs, o.Memory)
+		t.Run(c.platform, func(t *testing.T) {
+			f, m := office(c.cpus, c.memory, c.arch)
+			offers, err := sizing.Fit(f, m, market(t, c.platform), nil)
+			if err != nil || offers[0].Size.Name != c.want {
+				t.Errorf("%s, %d cpus, %v: %v, %v", c.platform, c.cpus, c.memory, names(offers), err)
 			}
-		}
+			for _, o := range offers {
+				if o.CPUs < c.cpus || o.Memory < c.memory {
+					t.Errorf("%s: %s gives %d cpus and %v", c.platform, o.Size.Name, o.CPUs, o.Memory)
+				}
+			}
+		})
 	}
 }
 
@@ -158,9 +160,11 @@ func TestSheetFaults(t *testing.T) {
 		head + "gce,a,1,XTS\ngce,a,2,XTS\n":   "line 3: a of gce already has a price",
 		head + "gce,a,1\n":                    "wrong number of fields",
 	} {
-		if _, err := sizing.ReadPrices([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v", text, err)
-		}
+		t.Run(text, func(t *testing.T) {
+			if _, err := sizing.ReadPrices([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: %v", text, err)
+			}
+		})
 	}
 }
 
@@ -189,8 +193,10 @@ func TestSizeFiles(t *testing.T) {
 		"name,cpus,memory,arch,disk\na,1,1GiB,amd64,10\n":      `disk "10"`,
 		"name,cpus,memory,arch,disk\n,1,1GiB,amd64,\n":         "it has no name",
 	} {
-		if _, err := sizing.ReadSizes([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v", text, err)
-		}
+		t.Run(text, func(t *testing.T) {
+			if _, err := sizing.ReadSizes([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: %v", text, err)
+			}
+		})
 	}
 }

@@ -21,9 +21,11 @@ func TestStyles(t *testing.T) {
 		"a\nb\n": yaml.LiteralStyle, "a\n\n": yaml.LiteralStyle, " a\n": yaml.DoubleQuotedStyle,
 		"\na\n": yaml.DoubleQuotedStyle, "a \nb\n": yaml.DoubleQuotedStyle, "a\r\n": yaml.DoubleQuotedStyle,
 	} {
-		if got := Node(text).Style; got != want {
-			t.Errorf("%q has style %v, want %v", text, got, want)
-		}
+		t.Run(text, func(t *testing.T) {
+			if got := Node(text).Style; got != want {
+				t.Errorf("%q has style %v, want %v", text, got, want)
+			}
+		})
 	}
 }
 

@@ -68,9 +68,11 @@ func TestConfiguration(t *testing.T) {
 		"pci.0.6.0.port.1.path": "../images/100%(x) a=b.iso", "pci.0.10.0.password": "high screen",
 		"pci.0.11.0.slot.1.device": "tablet",
 	} {
-		if got[key] != want {
-			t.Errorf("%s is %q, not %q, in\n%s", key, got[key], want, data)
-		}
+		t.Run(key, func(t *testing.T) {
+			if got[key] != want {
+				t.Errorf("%s is %q, not %q, in\n%s", key, got[key], want, data)
+			}
+		})
 	}
 	taps := map[string]bool{}
 	for key, value := range got {
@@ -141,9 +143,11 @@ stat() { wc -c <"$3" | tr -d ' '; }
 			t.Fatalf("%v\n%s", err, out)
 		}
 		for name, size := range map[string]int64{"root.img": 3 << 20, "readings.img": 2 << 20} {
-			if info, err := os.Stat(filepath.Join(folder, name)); err != nil || info.Size() != size {
-				t.Errorf("%s: %v, %v", name, info, err)
-			}
+			t.Run(name, func(t *testing.T) {
+				if info, err := os.Stat(filepath.Join(folder, name)); err != nil || info.Size() != size {
+					t.Errorf("%s: %v, %v", name, info, err)
+				}
+			})
 		}
 		if err := os.WriteFile(filepath.Join(folder, "readings.img"), []byte(strings.Repeat("r", 2<<20)),
 			0o644); err != nil {
@@ -169,15 +173,17 @@ func TestNeeds(t *testing.T) {
 		"port-without-address":   func(f *fleet.Fleet, _ *fleet.Machine) { f.Networks[0].Mode = fleet.Bridged },
 		"no-tpm":                 func(_ *fleet.Fleet, m *fleet.Machine) { m.Firmware.TPM = true },
 	} {
-		f := golden.Demo(t)
-		m := f.Machine("almanac")
-		if found := bhyve.Target.Needs(f, m); len(found) != 0 {
-			t.Fatalf("findings: %+v", found)
-		}
-		change(f, m)
-		if found := bhyve.Target.Needs(f, m); len(found) != 1 || found[0].Rule != rule || found[0].Remedy == "" {
-			t.Errorf("%s: findings %+v", rule, found)
-		}
+		t.Run(rule, func(t *testing.T) {
+			f := golden.Demo(t)
+			m := f.Machine("almanac")
+			if found := bhyve.Target.Needs(f, m); len(found) != 0 {
+				t.Fatalf("findings: %+v", found)
+			}
+			change(f, m)
+			if found := bhyve.Target.Needs(f, m); len(found) != 1 || found[0].Rule != rule || found[0].Remedy == "" {
+				t.Errorf("%s: findings %+v", rule, found)
+			}
+		})
 	}
 }
 

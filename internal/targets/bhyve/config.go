@@ -61,7 +61,7 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 	c.slot = 31
 	c.device("lpc")
 	mode := fs.FileMode(0o644)
-	if password != "" {
+	if hasPassword(m) {
 		mode = 0o600
 	}
 	return render.File{Name: m.Name + "/bhyve.conf", Data: []byte(c.text.String()), Mode: mode}, nil
@@ -126,16 +126,20 @@ func (c *config) screen(console *fleet.Console, password string) {
 	width, height, _ := strings.Cut(console.Resolution, "x")
 	screen := []string{"tcp", netip.AddrPortFrom(console.Listen, uint16(console.Port)).String(),
 		"w", width, "h", height}
-	if password != "" {
+	if console.Password != "" {
 		screen = append(screen, "password", password)
 	}
 	c.device("fbuf", screen...)
 	c.device("xhci", "slot.1.device", "tablet")
 }
 
+func hasPassword(m *fleet.Machine) bool {
+	return m.Console.Kind == fleet.Graphical && m.Console.Password != ""
+}
+
 // consolePassword returns the password of a graphical console, or "".
 func consolePassword(job *render.Job, m *fleet.Machine) (string, error) {
-	if m.Console.Kind != fleet.Graphical || m.Console.Password == "" {
+	if !hasPassword(m) {
 		return "", nil
 	}
 	password, err := job.Secret(m.Console.Password)

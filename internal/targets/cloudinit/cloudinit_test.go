@@ -91,14 +91,16 @@ func TestFilesWait(t *testing.T) {
 		{"/srv/pages/index.html", "root:root", true},
 		{"/srv/pages2/index.html", "root:root", false},
 	} {
-		document := userData(t, func(_ *fleet.Fleet, m *fleet.Machine) {
-			m.Disks = []*fleet.Disk{{Name: "pages", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv/pages"}}
-			m.FirstBoot.Files = []*fleet.File{{Path: c.path, Owner: c.owner, Content: fleet.Content{Text: "x"}}}
+		t.Run(c.path, func(t *testing.T) {
+			document := userData(t, func(_ *fleet.Fleet, m *fleet.Machine) {
+				m.Disks = []*fleet.Disk{{Name: "pages", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv/pages"}}
+				m.FirstBoot.Files = []*fleet.File{{Path: c.path, Owner: c.owner, Content: fleet.Content{Text: "x"}}}
+			})
+			file := document["write_files"].([]any)[0].(map[string]any)
+			if _, waits := file["defer"]; waits != c.waits {
+				t.Errorf("%s of %s: waits %v, want %v", c.path, c.owner, waits, c.waits)
+			}
 		})
-		file := document["write_files"].([]any)[0].(map[string]any)
-		if _, waits := file["defer"]; waits != c.waits {
-			t.Errorf("%s of %s: waits %v, want %v", c.path, c.owner, waits, c.waits)
-		}
 	}
 }
 
@@ -158,9 +160,11 @@ func TestInstanceID(t *testing.T) {
 				NICs: []*fleet.NIC{{Name: "inner", Address: netip.MustParseAddr("10.177.0.9")}}})
 		}, true},
 	} {
-		if got := id(c.change); (got == plain) != c.same {
-			t.Errorf("changing the %s: id %s, before %s", name, got, plain)
-		}
+		t.Run(name, func(t *testing.T) {
+			if got := id(c.change); (got == plain) != c.same {
+				t.Errorf("changing the %s: id %s, before %s", name, got, plain)
+			}
+		})
 	}
 }
 
@@ -324,20 +328,22 @@ func TestServicesAndRunAs(t *testing.T) {
 		"alpine-3.22": "#!/bin/sh\nset -eu\nrc-update add nginx default\nrc-service nginx start\n",
 		"freebsd-14":  "#!/bin/sh\nset -eu\nservice nginx enable\nservice nginx start\n",
 	} {
-		document := userData(t, func(f *fleet.Fleet, m *fleet.Machine) {
-			f.Images[0].OS = system
-			m.FirstBoot.Services = []string{"nginx"}
-			m.FirstBoot.Scripts = []*fleet.Script{{Name: "s", RunAs: "mira", Content: fleet.Content{Text: "id"}}}
+		t.Run(system, func(t *testing.T) {
+			document := userData(t, func(f *fleet.Fleet, m *fleet.Machine) {
+				f.Images[0].OS = system
+				m.FirstBoot.Services = []string{"nginx"}
+				m.FirstBoot.Scripts = []*fleet.Script{{Name: "s", RunAs: "mira", Content: fleet.Content{Text: "id"}}}
+			})
+			files := document["write_files"].([]any)
+			if got := files[2].(map[string]any)["content"]; got != want {
+				t.Errorf("%s: got %q", system, got)
+			}
+			own, starter := files[0].(map[string]any), files[1].(map[string]any)
+			if own["owner"] != "mira:mira" || own["defer"] != true ||
+				starter["content"] != "#!/bin/sh\nexec su - mira -c "+own["path"].(string)+"\n" {
+				t.Errorf("%s: %v %v", system, own, starter)
+			}
 		})
-		files := document["write_files"].([]any)
-		if got := files[2].(map[string]any)["content"]; got != want {
-			t.Errorf("%s: got %q", system, got)
-		}
-		own, starter := files[0].(map[string]any), files[1].(map[string]any)
-		if own["owner"] != "mira:mira" || own["defer"] != true ||
-			starter["content"] != "#!/bin/sh\nexec su - mira -c "+own["path"].(string)+"\n" {
-			t.Errorf("%s: %v %v", system, own, starter)
-		}
 	}
 }
 
@@ -360,19 +366,21 @@ func TestPackageSources(t *testing.T) {
 		"freebsd-14": "map[write_files:[map[content:tides: {\n  url: \"https://packages.skerry.example\"\n" +
 			"  enabled: yes\n}\n owner:root:wheel path:/usr/local/etc/pkg/repos/tides.conf permissions:0644]]]",
 	} {
-		document := userData(t, func(f *fleet.Fleet, m *fleet.Machine) {
-			f.Images[0].OS = system
-			m.FirstBoot.Sources = source
-		})
-		got := map[string]any{}
-		for _, key := range []string{"apt", "yum_repos", "zypper", "bootcmd", "write_files"} {
-			if document[key] != nil {
-				got[key] = document[key]
+		t.Run(system, func(t *testing.T) {
+			document := userData(t, func(f *fleet.Fleet, m *fleet.Machine) {
+				f.Images[0].OS = system
+				m.FirstBoot.Sources = source
+			})
+			got := map[string]any{}
+			for _, key := range []string{"apt", "yum_repos", "zypper", "bootcmd", "write_files"} {
+				if document[key] != nil {
+					got[key] = document[key]
+				}
 			}
-		}
-		if fmt.Sprint(got) != want {
-			t.Errorf("%s: got %v", system, got)
-		}
+			if fmt.Sprint(got) != want {
+				t.Errorf("%s: got %v", system, got)
+			}
+		})
 	}
 }
 

@@ -67,18 +67,20 @@ func TestSchemas(t *testing.T) {
 	arm.Images[0].Arch = "arm64"
 	arm.Machine("store").Firmware.TPM = true
 	for name, f := range map[string]*fleet.Fleet{"demo": golden.Demo(t), "everything": everything(t), "arm64": arm} {
-		for _, file := range golden.Render(t, libvirt.Target, f) {
-			if kind(file.Name) == "" {
-				continue
+		t.Run(name, func(t *testing.T) {
+			for _, file := range golden.Render(t, libvirt.Target, f) {
+				if kind(file.Name) == "" {
+					continue
+				}
+				path := filepath.Join(t.TempDir(), "file.xml")
+				if err := os.WriteFile(path, file.Data, 0o600); err != nil {
+					t.Fatal(err)
+				}
+				if out, err := exec.Command(validate, path, kind(file.Name)).CombinedOutput(); err != nil {
+					t.Errorf("%s, %s: %v\n%s\n%s", name, file.Name, err, out, file.Data)
+				}
 			}
-			path := filepath.Join(t.TempDir(), "file.xml")
-			if err := os.WriteFile(path, file.Data, 0o600); err != nil {
-				t.Fatal(err)
-			}
-			if out, err := exec.Command(validate, path, kind(file.Name)).CombinedOutput(); err != nil {
-				t.Errorf("%s, %s: %v\n%s\n%s", name, file.Name, err, out, file.Data)
-			}
-		}
+		})
 	}
 }
 
@@ -92,38 +94,40 @@ func TestDriverTakesFiles(t *testing.T) {
 		t.Skip("virsh is not installed here")
 	}
 	for name, f := range map[string]*fleet.Fleet{"demo": golden.Demo(t), "everything": everything(t)} {
-		folder := t.TempDir()
-		var script strings.Builder
-		script.WriteString("pool-define-as default dir --target /tmp\npool-start default\n")
-		wanted := map[string]bool{}
-		for _, file := range golden.Render(t, libvirt.Target, f) {
-			path := filepath.Join(folder, strings.ReplaceAll(file.Name, "/", "."))
-			// Version 9.0.0 of the library refuses the one backend that its schema
-			// names, so passt is left to the schema test.
-			data := passt.ReplaceAll(file.Data, nil)
-			if err := os.WriteFile(path, data, 0o600); err != nil {
-				t.Fatal(err)
+		t.Run(name, func(t *testing.T) {
+			folder := t.TempDir()
+			var script strings.Builder
+			script.WriteString("pool-define-as default dir --target /tmp\npool-start default\n")
+			wanted := map[string]bool{}
+			for _, file := range golden.Render(t, libvirt.Target, f) {
+				path := filepath.Join(folder, strings.ReplaceAll(file.Name, "/", "."))
+				// Version 9.0.0 of the library refuses the one backend that its schema
+				// names, so passt is left to the schema test.
+				data := passt.ReplaceAll(file.Data, nil)
+				if err := os.WriteFile(path, data, 0o600); err != nil {
+					t.Fatal(err)
+				}
+				switch kind(file.Name) {
+				case "network":
+					script.WriteString("net-define " + path + "\n")
+				case "domain":
+					script.WriteString("define " + path + "\n")
+					wanted[f.Name+"-"+strings.TrimSuffix(file.Name, "/domain.xml")] = true
+				}
 			}
-			switch kind(file.Name) {
-			case "network":
-				script.WriteString("net-define " + path + "\n")
-			case "domain":
-				script.WriteString("define " + path + "\n")
-				wanted[f.Name+"-"+strings.TrimSuffix(file.Name, "/domain.xml")] = true
+			script.WriteString("list --all --name\n")
+			c := exec.Command(virsh, "-c", "test:///default")
+			c.Stdin = strings.NewReader(script.String())
+			out, err := c.CombinedOutput()
+			if err != nil || strings.Contains(string(out), "error:") {
+				t.Errorf("%s: %v\n%s", name, err, out)
 			}
-		}
-		script.WriteString("list --all --name\n")
-		c := exec.Command(virsh, "-c", "test:///default")
-		c.Stdin = strings.NewReader(script.String())
-		out, err := c.CombinedOutput()
-		if err != nil || strings.Contains(string(out), "error:") {
-			t.Errorf("%s: %v\n%s", name, err, out)
-		}
-		for domain := range wanted {
-			if !strings.Contains(string(out), "\n"+domain+"\n") {
-				t.Errorf("%s: the driver does not list %s:\n%s", name, domain, out)
+			for domain := range wanted {
+				if !strings.Contains(string(out), "\n"+domain+"\n") {
+					t.Errorf("%s: the driver does not list %s:\n%s", name, domain, out)
+				}
 			}
-		}
+		})
 	}
 }
 
@@ -181,16 +185,18 @@ func TestNeeds(t *testing.T) {
 		"port-without-nat":   func(f *fleet.Fleet, _ *fleet.Machine) { f.Networks[0].Mode = fleet.Isolated },
 		"text-not-in-xml":    func(_ *fleet.Fleet, m *fleet.Machine) { m.About = "a\x01" },
 	} {
-		f := golden.Demo(t)
-		m := f.Machine("almanac")
-		f.Machines = []*fleet.Machine{m}
-		f.Complete()
-		if found := libvirt.Target.Needs(f, m); len(found) != 0 {
-			t.Fatalf("findings: %+v", found)
-		}
-		change(f, m)
-		if found := libvirt.Target.Needs(f, m); len(found) != 1 || found[0].Rule != rule || found[0].Remedy == "" {
-			t.Errorf("%s: findings %+v", rule, found)
-		}
+		t.Run(rule, func(t *testing.T) {
+			f := golden.Demo(t)
+			m := f.Machine("almanac")
+			f.Machines = []*fleet.Machine{m}
+			f.Complete()
+			if found := libvirt.Target.Needs(f, m); len(found) != 0 {
+				t.Fatalf("findings: %+v", found)
+			}
+			change(f, m)
+			if found := libvirt.Target.Needs(f, m); len(found) != 1 || found[0].Rule != rule || found[0].Remedy == "" {
+				t.Errorf("%s: findings %+v", rule, found)
+			}
+		})
 	}
 }

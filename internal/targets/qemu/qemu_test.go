@@ -25,9 +25,11 @@ func TestDemo(t *testing.T) {
 	golden.Compare(t, files)
 	for name, mode := range map[string]os.FileMode{"almanac/run.sh": 0o755, "chartroom/console.password": 0o600,
 		"store/seed.iso": 0o600} {
-		if files[name].Mode != mode {
-			t.Errorf("%s has mode %v", name, files[name].Mode)
-		}
+		t.Run(name, func(t *testing.T) {
+			if files[name].Mode != mode {
+				t.Errorf("%s has mode %v", name, files[name].Mode)
+			}
+		})
 	}
 }
 
@@ -222,14 +224,16 @@ func TestScriptRefuses(t *testing.T) {
 		{"no image", "/nowhere/debian.qcow2", "almanac: there is no base image /nowhere/debian.qcow2"},
 		{"image larger than the disk", large, "almanac: the base image is larger than the 10GiB of the root disk"},
 	} {
-		path := script(t, plain)
-		out, ran := start(t, path, "STAVREN_IMAGE="+c.image)
-		if ran || !strings.Contains(out, c.want) {
-			t.Errorf("%s: ran %v, wrote %q", c.name, ran, out)
-		}
-		if _, err := os.Stat(filepath.Join(filepath.Dir(path), "root.qcow2")); err == nil {
-			t.Errorf("%s: a root disk was left behind", c.name)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			path := script(t, plain)
+			out, ran := start(t, path, "STAVREN_IMAGE="+c.image)
+			if ran || !strings.Contains(out, c.want) {
+				t.Errorf("%s: ran %v, wrote %q", c.name, ran, out)
+			}
+			if _, err := os.Stat(filepath.Join(filepath.Dir(path), "root.qcow2")); err == nil {
+				t.Errorf("%s: a root disk was left behind", c.name)
+			}
+		})
 	}
 }
 
@@ -304,18 +308,20 @@ func TestNeeds(t *testing.T) {
 			m.Console = fleet.Console{Kind: fleet.Graphical, Port: 590, Protocol: fleet.VNC}
 		},
 	} {
-		f := golden.Demo(t)
-		m := f.Machine("almanac")
-		f.Machines = []*fleet.Machine{m}
-		f.Complete()
-		if found := qemu.Target.Needs(f, m); len(found) != 0 {
-			t.Fatalf("findings: %+v", found)
-		}
-		change(f, m)
-		found := qemu.Target.Needs(f, m)
-		if len(found) != 1 || found[0].Rule != rule || found[0].Remedy == "" {
-			t.Errorf("%s: findings %+v", rule, found)
-		}
+		t.Run(rule, func(t *testing.T) {
+			f := golden.Demo(t)
+			m := f.Machine("almanac")
+			f.Machines = []*fleet.Machine{m}
+			f.Complete()
+			if found := qemu.Target.Needs(f, m); len(found) != 0 {
+				t.Fatalf("findings: %+v", found)
+			}
+			change(f, m)
+			found := qemu.Target.Needs(f, m)
+			if len(found) != 1 || found[0].Rule != rule || found[0].Remedy == "" {
+				t.Errorf("%s: findings %+v", rule, found)
+			}
+		})
 	}
 }
 
@@ -338,13 +344,15 @@ func TestFilePath(t *testing.T) {
 		{"/srv/base.qcow2", "/srv/base.qcow2"},
 		{"base:1.qcow2", "../base:1.qcow2"},
 	} {
-		files, err := render.All(context.Background(), qemu.Target, golden.Demo(t),
-			render.Options{Machines: []string{"almanac"}, FilePath: func(string, string) string { return c.given }})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if script := string(files[0].Data); !strings.Contains(script, "|| image="+c.want+"\n") {
-			t.Errorf("%s: the script does not name %s", c.given, c.want)
-		}
+		t.Run(c.given, func(t *testing.T) {
+			files, err := render.All(context.Background(), qemu.Target, golden.Demo(t),
+				render.Options{Machines: []string{"almanac"}, FilePath: func(string, string) string { return c.given }})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if script := string(files[0].Data); !strings.Contains(script, "|| image="+c.want+"\n") {
+				t.Errorf("%s: the script does not name %s", c.given, c.want)
+			}
+		})
 	}
 }
