@@ -111,8 +111,12 @@ func choosePorts(f *Fleet) {
 	}
 }
 
-// Broadcast returns the last address of an IPv4 subnet.
+// Broadcast returns the last address of an IPv4 subnet, or an invalid address if the
+// subnet is invalid.
 func Broadcast(subnet netip.Prefix) netip.Addr {
+	if !subnet.IsValid() {
+		return netip.Addr{}
+	}
 	bytes := subnet.Masked().Addr().AsSlice()
 	for bit := subnet.Bits(); bit < len(bytes)*8; bit++ {
 		bytes[bit/8] |= 1 << (7 - bit%8)

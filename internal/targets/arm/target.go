@@ -51,6 +51,8 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
+		render.LeaveOut("this platform has no settings", "platform.settings"),
+		render.LeaveOut("a template is deployed to one region, which platforms names", "machine.region"),
 		render.Carry("network.subnet", "machine.interruptible", "firmware.secure_boot", "firmware.tpm", "disk.speed",
 			"nic.primary"),
 		render.Adapt("one virtual network with a subnet for each, or the one that platforms names", "network.mode"),

@@ -84,7 +84,7 @@ var environment = cloudinit.Environment{
 func fates() []render.Fate {
 	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
 		render.Carry(
-			"image.file", "image.arch", "machine.image", "machine.about", "machine.clock",
+			"image.file", "machine.image", "machine.about", "machine.clock",
 			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
 			"medium.file", "nic.model", "network.bridge",
 			"console.kind", "console.listen", "console.port", "console.resolution"),
@@ -97,6 +97,8 @@ func fates() []render.Fate {
 		render.Adapt("the script never removes a disk", "disk.keep"),
 		render.Adapt("it precedes the names of bridges", "fleet.fleet"),
 		render.Adapt("it is in bhyve.conf; VNC uses only its first eight characters", "console.password"),
+		render.LeaveOut("bhyve runs only machines of its host's architecture", "image.arch"),
+		render.LeaveOut("bhyve has no channel to a helper in the machine", "first_boot.guest_tools"),
 		render.LeaveOut("bhyve has no setting for it", "resources.priority", "console.protocol", "firmware.secure_boot",
 			"firmware.tpm",
 			"medium.boot_first", "medium.eject", "machine.autostart", "machine.autostart_delay",
@@ -111,8 +113,7 @@ func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	fates := cloudinit.Overrides(job, m)
 	for _, disk := range m.Disks {
 		if disk.Bus == fleet.SCSI {
-			return append(fates[:len(fates):len(fates)], render.Fate{Field: "disk.bus", Outcome: render.Adapted,
-				How: "on virtio, since SCSI needs a target on the host"})
+			return render.Merge(fates, render.Adapt("on virtio, since SCSI needs a target on the host", "disk.bus"))
 		}
 	}
 	return fates

@@ -33,6 +33,7 @@ func Fates() []render.Fate {
 			"platform.region", "platform.zone", "platform.network", "platform.settings", "platform.size",
 			"machine.region", "machine.zone"),
 		render.Adapt("the size that is named, or the closest fit", "resources.cpus", "resources.memory"),
+		render.Adapt("it decides which sizes fit", "image.arch"),
 		render.Adapt("an allow rule for the port inside the machine, open to everyone, unless a firewall of the "+
 			"machine has an entry for the port",
 			"port.machine", "port.protocol"),
@@ -49,7 +50,7 @@ func Fates() []render.Fate {
 			"share.read_only",
 			"medium.file", "medium.boot_first", "medium.eject", "machine.autostart", "machine.autostart_delay",
 			"network.bridge", "first_boot.guest_tools"),
-		render.LeaveOut("the cloud boots its own copy, named in ids", "image.file", "image.sha256", "image.arch",
+		render.LeaveOut("the cloud boots its own copy, named in ids", "image.file", "image.sha256",
 			"disk.start"),
 		render.LeaveOut("names are created in DNS, not here", "machine.names"),
 		render.LeaveOut("the platform has public sizes of its own", "size.cpus", "size.memory", "size.disk"),

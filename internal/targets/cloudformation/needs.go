@@ -66,12 +66,18 @@ func excess(f *fleet.Fleet) string {
 
 // subnet reports a subnet, or an address in it, that the platform refuses.
 func subnet(report *finding.Report, network *fleet.Network, m *fleet.Machine, nic *fleet.NIC) {
-	if bits := network.Subnet.Bits(); !network.Subnet.IsValid() || bits < shortestPrefix || bits > longestPrefix {
+	bits := network.Subnet.Bits()
+	switch {
+	case !network.Subnet.IsValid():
+		report.Add("subnet-of-platform", finding.Error, finding.OfNetwork(network, "subnet"),
+			"network %s has no subnet, so the platform can't create it", network.Name).
+			Remedy = "write a subnet between /16 and /28, or name one of the platform's under platforms"
+	case bits < shortestPrefix || bits > longestPrefix:
 		report.Add("subnet-of-platform", finding.Error, finding.OfNetwork(network, "subnet"),
 			"network %s has the subnet %v, but the platform only creates subnets from /%d to /%d",
 			network.Name, network.Subnet, shortestPrefix, longestPrefix).
 			Remedy = "choose a subnet of such a size, or name one of the platform's under platforms"
-	} else if isReserved(network, nic.Address) {
+	case isReserved(network, nic.Address):
 		report.Add("address-of-platform", finding.Error, finding.OfNIC(m, nic, "address"),
 			"machine %s has the address %v, but the platform reserves the first four of a subnet", m.Name, nic.Address).
 			Remedy = "choose an address from the fifth of the subnet on"

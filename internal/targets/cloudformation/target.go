@@ -46,6 +46,7 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
+		render.LeaveOut("a template is deployed to one region, which platforms names", "machine.region"),
 		render.Carry("network.subnet", "machine.interruptible", "machine.when_stopped", "fleet.about", "disk.speed"),
 		render.Adapt("a network of the stack's own, with a route out for nat and bridged ones; or the subnet that "+
 			"platforms names",

@@ -25,6 +25,9 @@ type row struct {
 	linux, freeBSD, windows verdict
 }
 
+// onlyAPT says why other package managers drop a field.
+const onlyAPT = "only apt has it"
+
 // table gives the verdict on every field that goes into first-boot data. A test
 // renders each field on each class of systems and compares.
 func table() []row {
@@ -94,8 +97,12 @@ func table() []row {
 		"ssh.root_login")...)
 	rows = append(rows, unix(adapted("a script of the administrator's starts it with su"), "script.run_as")...)
 	rows = append(rows, unix(adapted("the hypervisor's helper as a package"), "first_boot.guest_tools")...)
-	return append(rows, unix(adapted(packageManager),
-		"package_source.url", "package_source.suite", "package_source.components", "package_source.key")...)
+	rows = append(rows, unix(adapted(packageManager), "package_source.url", "package_source.key")...)
+	for _, field := range []string{"package_source.suite", "package_source.components"} {
+		rows = append(rows, row{field, adapted(packageManager), leftOut(onlyAPT),
+			leftOut("Windows does not read it from first-boot data")})
+	}
+	return rows
 }
 
 // of returns the verdict for a class of systems.
@@ -128,10 +135,7 @@ func Fates() []render.Fate {
 // Overrides returns the fates that differ from [Fates] on the system of a machine.
 func Overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	system := catalog.Of(job.Fleet, m)
-	return overrides(system.Family.Class(), system.Keyboard())
-}
-
-func overrides(class catalog.Class, keyboard bool) []render.Fate {
+	class := system.Family.Class()
 	var fates []render.Fate
 	for _, r := range table() {
 		if r.of(class) != r.linux {
@@ -143,9 +147,12 @@ func overrides(class catalog.Class, keyboard bool) []render.Fate {
 		return append(fates, render.LeaveOut("only Linux mounts it", "share.host", "share.machine",
 			"share.read_only")...)
 	}
-	if !keyboard {
+	if !system.Keyboard() {
 		fates = append(fates, render.LeaveOut("cloud-init does not set the keyboard on this system",
 			"machine.keyboard")...)
+	}
+	if system.Family.PackageManager != "apt" {
+		fates = append(fates, render.LeaveOut(onlyAPT, "package_source.suite", "package_source.components")...)
 	}
 	return fates
 }
@@ -170,17 +177,20 @@ func allFates() []render.Fate {
 			"network.mode", "network.bridge", "network.dhcp_first", "network.dhcp_last",
 			"image.arch", "image.file", "image.sha256", "machine.image",
 			"resources.cpus", "resources.memory", "resources.priority",
-			"disk.size", "disk.format", "disk.bus", "disk.keep", "disk.start", "medium.file", "medium.boot_first",
+			"disk.size", "disk.format", "disk.keep", "disk.start", "medium.file", "medium.boot_first",
 			"medium.eject",
 			"nic.model", "port.host", "port.machine", "port.protocol", "port.listen",
-			"share.host", "share.machine", "share.read_only",
+			"share.host",
 			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution",
 			"console.password",
 			"firmware.kind", "firmware.secure_boot", "firmware.tpm", "machine.clock", "machine.autostart",
 			"machine.autostart_delay"),
 		CloudFates(),
-		render.LeaveOut("a name or note for people, which the machine does not need", "fleet.fleet", "fleet.about",
-			"machine.about"),
+		render.Adapt("it decides under which name the system finds the disk", "disk.bus"),
+		render.Adapt("the machine mounts it; the host has to share it under the name of the share",
+			"share.machine", "share.read_only"),
+		render.Adapt("it marks what stavren writes in the machine", "fleet.fleet"),
+		render.LeaveOut("a note for people, which the machine does not need", "fleet.about", "machine.about"),
 		Fates(),
 	)
 }

@@ -8,6 +8,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/ordered"
 	"stavren.example/stavren/internal/targets/cloud"
 	"stavren.example/stavren/render"
@@ -24,6 +25,7 @@ var Target = platform.NewTarget(render.Target{
 
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
+		render.LeaveOut("this platform has no settings", "platform.settings"),
 		render.Adapt("tags of the form key:value", "machine.labels"),
 		render.Adapt("tags tie machines to firewalls, which the printed commands create",
 			"machine.firewall", "allowance.port", "allowance.from"),
@@ -35,6 +37,7 @@ func fates() []render.Fate {
 			"machine.public_address"),
 		render.LeaveOut("the platform chooses addresses", "nic.address", "network.subnet", "nic.primary",
 			"nic.network"),
+		render.Adapt("the platform's own agent, which reports load and memory", "first_boot.guest_tools"),
 		render.LeaveOut("regions have no zones", "machine.zone", "platform.zone"),
 		render.LeaveOut("the platform has no interruptible capacity", "machine.interruptible"),
 		render.LeaveOut("a machine that stops itself stays, and is paid for", "machine.when_stopped"),
@@ -64,10 +67,12 @@ func body(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 	for _, set := range cloud.SetsOf(f, m) {
 		tags = append(tags, tagOf(f, set))
 	}
+	// The platform's agent is for other systems.
+	isWindows := catalog.Of(f, m).Family.Class() == catalog.ClassWindows
 	document := ordered.Of("name", platform.NameOf(m.Name), "region", platform.ValueOrPlaceholder(f, m, "region"),
 		"size", prepared.Size.Size.Name, "image", platform.ImageOf(f, m), "ssh_keys", keys, "backups", false, "ipv6",
 		false,
-		"monitoring", m.FirstBoot.GuestTools, "vpc_uuid", platform.Value(f, m, "network"), "tags", tags,
+		"monitoring", m.FirstBoot.GuestTools && !isWindows, "vpc_uuid", platform.Value(f, m, "network"), "tags", tags,
 		"user_data", string(prepared.Payload.Text))
 	data, err := document.JSON()
 	if err != nil {

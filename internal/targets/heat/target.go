@@ -41,6 +41,7 @@ func fates() []render.Fate {
 		render.Adapt("a volume of the type that the setting fast_volume_type names, or of the platform's default type",
 			"disk.speed"),
 		render.LeaveOut("a template is created in the region that it is sent to", "machine.region", "platform.region"),
+		render.LeaveOut("the platform knows it from its copy of the image", "image.arch"),
 		render.LeaveOut("Heat has no property for it", "machine.interruptible", "machine.when_stopped",
 			"identity.account", "identity.scopes"),
 	)

@@ -6,6 +6,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/ordered"
 	"stavren.example/stavren/internal/sizing"
 	"stavren.example/stavren/internal/targets/cloud"
@@ -191,6 +192,7 @@ func volumeName(m *fleet.Machine, disk *fleet.Disk) string { return m.Name + "_d
 func (t *template) volumes(m *fleet.Machine) *ordered.Map {
 	f := t.job.Fleet
 	used := ordered.Of()
+	isWindows := catalog.Of(f, m).Family.Class() == catalog.ClassWindows
 	for _, disk := range m.Disks {
 		if disk.IsRoot() {
 			continue
@@ -205,7 +207,8 @@ func (t *template) volumes(m *fleet.Machine) *ordered.Map {
 			volume.Set("deletion_policy", "Retain")
 		}
 		t.resources.Set(volumeName(m, disk), volume)
-		if disk.FileSystem != "" {
+		// Only first-boot data that formats the disk has the marker.
+		if disk.FileSystem != "" && !isWindows {
 			used.Set(marker(disk), get(volumeName(m, disk)))
 		}
 	}

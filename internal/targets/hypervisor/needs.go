@@ -6,6 +6,7 @@ import (
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/xmldoc"
+	"stavren.example/stavren/render"
 )
 
 // Needs collects what a machine lacks for one hypervisor.
@@ -67,4 +68,11 @@ func (n *Needs) TextInXML() {
 			"about of machine %s has a character that XML can't represent", n.machine.Name).
 			Remedy = "remove control characters from it"
 	}
+}
+
+// GuestToolsInImage returns the fate of guest tools on a system whose first-boot data
+// can't install them.
+func GuestToolsInImage() []render.Fate {
+	return render.Adapt("the channel to the helper; the image has to bring the helper itself",
+		"first_boot.guest_tools")
 }

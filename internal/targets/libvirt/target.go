@@ -8,6 +8,7 @@ import (
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/targets/cloudinit"
 	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/targets/seed"
@@ -78,6 +79,9 @@ func fates() []render.Fate {
 		render.Adapt("volumes outlive the domain unless they are removed with it", "disk.keep"),
 		render.Adapt("virsh change-media ejects it, in the printed commands", "medium.eject"),
 		render.Adapt("as processor shares", "resources.priority"),
+		render.Adapt("libvirt's name server gives the names of machines with fixed addresses", "machine.names"),
+		render.Adapt("in the first-boot data of machines with fixed addresses; the others get libvirt's or passt's",
+			"network.dns", "network.search"),
 		render.Adapt("by virsh autostart, in the printed commands", "machine.autostart"),
 		render.Adapt("every machine has a serial console, even with a graphical one", "console.kind"),
 		render.Adapt("it is in domain.xml; VNC uses only its first eight characters", "console.password"),
@@ -90,10 +94,13 @@ func fates() []render.Fate {
 
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	fates := cloudinit.Overrides(job, m)
+	if catalog.Of(job.Fleet, m).Family.Class() == catalog.ClassWindows {
+		fates = render.Merge(fates, hypervisor.GuestToolsInImage(),
+			render.Adapt("libvirt's name server knows the machine's full name", "machine.domain"))
+	}
 	for _, disk := range m.Disks {
 		if disk.Bus == fleet.NVMe {
-			return append(fates[:len(fates):len(fates)], render.Fate{Field: "disk.bus", Outcome: render.Adapted,
-				How: "libvirt emulates no NVMe, so the disk is on virtio"})
+			return render.Merge(fates, render.Adapt("libvirt emulates no NVMe, so the disk is on virtio", "disk.bus"))
 		}
 	}
 	return fates

@@ -68,7 +68,7 @@ func fates() []render.Fate {
 		render.Adapt("more performance units per GB", "disk.speed"),
 		render.Adapt("on amd64, one of the platform's processors counts as two", "resources.cpus"),
 		render.LeaveOut("subnets are created separately", "network.subnet"),
-		render.LeaveOut("the region is part of the URL that the body is sent to", "machine.region", "platform.region"),
+		render.Adapt("the region is part of the URL that the body is sent to", "machine.region", "platform.region"),
 		render.LeaveOut("machines become members of groups by the platform's own rules", "identity.account",
 			"identity.scopes"),
 		render.LeaveOut("a machine that stops itself stays", "machine.when_stopped"),

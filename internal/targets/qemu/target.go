@@ -8,6 +8,7 @@ import (
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/targets/cloudinit"
 	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/targets/seed"
@@ -20,7 +21,7 @@ var Target = render.Target{
 	Summary:   "a script that starts the machine with QEMU, its seed image and a systemd unit",
 	Writes:    []string{"MACHINE/run.sh", "MACHINE/seed.iso", "MACHINE/MACHINE.service"},
 	Fates:     fates,
-	Overrides: cloudinit.Overrides,
+	Overrides: overrides,
 	Needs:     needs,
 	Tools:     []string{"qemu-img", "qemu-system-x86_64"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
@@ -94,6 +95,18 @@ func fates() []render.Fate {
 		render.LeaveOut("QEMU's user network gives each machine its address, and segments have no DHCP server",
 			"network.dhcp_first", "network.dhcp_last"),
 	)
+}
+
+func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
+	fates := cloudinit.Overrides(job, m)
+	system := catalog.Of(job.Fleet, m)
+	if m.Console.Kind == fleet.Graphical && m.Console.Protocol == fleet.VNC && !system.Keyboard() {
+		fates = render.Merge(fates, render.Adapt("only the screen of the machine knows it", "machine.keyboard"))
+	}
+	if system.Family.Class() == catalog.ClassWindows {
+		fates = render.Merge(fates, hypervisor.GuestToolsInImage())
+	}
+	return fates
 }
 
 // needs reports what keeps a machine from running as defined.
