@@ -35,10 +35,8 @@ func Demo(t testing.TB) *fleet.Fleet {
 // Render renders some machines of a fleet, or all, with made-up secrets.
 func Render(t testing.TB, target render.Target, f *fleet.Fleet, machines ...string) map[string]render.File {
 	t.Helper()
-	options := render.Options{Machines: machines, Secrets: func(secret *fleet.Secret) (string, error) {
-		return "high " +
-			secret.Name, nil
-	}}
+	secrets := func(secret *fleet.Secret) (string, error) { return "high " + secret.Name, nil }
+	options := render.Options{Machines: machines, Secrets: secrets}
 	files, err := render.All(context.Background(), target, f, options)
 	if err != nil {
 		t.Fatal(err)
