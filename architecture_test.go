@@ -51,7 +51,7 @@ var mayImport = map[string][]string{
 	".": {"check", "finding", "fleet", "internal/catalog", "internal/document", "internal/language", "internal/load",
 		"internal/nearest", "internal/outfolder", "internal/reach", "internal/sizing", "internal/targets", "render"},
 	"internal/golden":  {"examples", "fleet", "internal/load", "internal/textdiff", "render"},
-	"internal/gendocs": {".", "internal/catalog", "internal/load", "internal/targets", "render"},
+	"internal/gendocs": {".", "fleet", "internal/catalog", "internal/load", "internal/targets", "render"},
 	"internal/cli": {".", "examples", "finding", "fleet", "internal/hostfacts", "internal/localfiles",
 		"internal/nearest",
 		"internal/outfolder", "internal/seedserver", "internal/starter", "render"},

@@ -5,10 +5,14 @@ package gendocs
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	"stavren.example/stavren"
+	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/internal/load"
+	clouds "stavren.example/stavren/internal/targets"
 	"stavren.example/stavren/render"
 )
 
@@ -20,30 +24,54 @@ const (
 
 // Keys documents every key of the language, with one table per map.
 func Keys() string {
-	var text strings.Builder
-	group := "-"
+	var groups []string
+	rows := map[string][]string{}
 	for _, key := range stavren.LanguageKeys() {
-		prefix, name := "", key.Path
+		group, name := "", key.Path
 		if at := strings.LastIndex(key.Path, "."); at >= 0 {
-			prefix, name = key.Path[:at], key.Path[at+1:]
+			group, name = key.Path[:at], key.Path[at+1:]
 		}
-		if prefix != group {
-			group = prefix
-			title := "`" + group + "`"
-			if group == "" {
-				title = "The top of a file"
-			}
-			fmt.Fprintf(&text, "\n### %s\n\n| key | what it means | value | default | example |\n"+
-				"| --- | --- | --- | --- | --- |\n", title)
+		if rows[group] == nil {
+			groups = append(groups, group)
 		}
-		standard := key.Default
+		byDefault := key.Default
 		if key.Required {
-			standard = "required"
+			byDefault = "required"
 		}
-		fmt.Fprintf(&text, "| `%s` | %s | %s | %s | `%s` |\n", name, cell(key.Doc), cell(key.Type), cell(standard),
-			cell(key.Example))
+		rows[group] = append(rows[group], fmt.Sprintf("| `%s` | %s | %s | %s | `%s` |\n",
+			name, cell(key.Doc), cell(key.Type), cell(byDefault), cell(key.Example)))
+	}
+	var text strings.Builder
+	for _, group := range groups {
+		title := "`" + group + "`"
+		if group == "" {
+			title = "The top of a file"
+		}
+		fmt.Fprintf(&text, "\n### %s\n\n| key | meaning | value | default | example |\n"+
+			"| --- | --- | --- | --- | --- |\n%s", title, strings.Join(rows[group], ""))
 	}
 	return text.String()[1:]
+}
+
+// fact matches a value in a page that comes from the code.
+const fact = `<!-- fact: ([a-z ]+) -->[^<]*<!-- end -->`
+
+// Facts writes values from the code into the places of a page that name them.
+func Facts(page string) (string, error) {
+	facts := map[string]string{
+		"auto ports":  fmt.Sprintf("%d and %d", fleet.FirstAutoPort, fleet.LastAutoPort),
+		"fill fields": "`" + strings.Join(load.FillFields(), "`, `") + "`",
+	}
+	place := regexp.MustCompile(fact)
+	for _, match := range place.FindAllStringSubmatch(page, -1) {
+		if facts[match[1]] == "" {
+			return "", fmt.Errorf("the page asks for the unknown fact %q", match[1])
+		}
+	}
+	return place.ReplaceAllStringFunc(page, func(text string) string {
+		name := place.FindStringSubmatch(text)[1]
+		return "<!-- fact: " + name + " -->" + facts[name] + "<!-- end -->"
+	}), nil
 }
 
 func cell(text string) string { return strings.ReplaceAll(text, "|", `\|`) }
@@ -51,9 +79,9 @@ func cell(text string) string { return strings.ReplaceAll(text, "|", `\|`) }
 // Rules returns the rule book.
 func Rules() string {
 	var text strings.Builder
-	text.WriteString("# Rule book\n\nGenerated from the rules themselves: `go test ./internal/gendocs -update`. " +
-		"`stavren rules NAME` prints one.\n\n")
-	text.WriteString("An error cannot work, a warning will likely hurt, advice is a better way.\n")
+	text.WriteString("# Rule book\n\nGenerated from the rules: `go test ./internal/gendocs -update`. " +
+		"`stavren rules NAME` prints one of them.\n\n")
+	text.WriteString("An error can't work. A warning is likely to cause trouble. Advice points to a better way.\n")
 	theme := ""
 	for _, rule := range stavren.Rules() {
 		if rule.Theme != theme {
@@ -74,13 +102,19 @@ func Rules() string {
 func Targets() string {
 	var text strings.Builder
 	text.WriteString("# Targets\n\nGenerated from the renderers: `go test ./internal/gendocs -update`.\n\n")
-	text.WriteString("For every field that a definition can have, each target says what becomes of it: **carried** " +
-		"as it is, **adapted**, that is said another way, or **left out**. `stavren render` reports the latter two " +
-		"for what the definition at hand says.\n\n")
+	text.WriteString("Each target carries a field of a definition as it is, **adapts** it, or **leaves it out**. " +
+		"`stavren render` reports every value that a target had to change or drop.\n\n")
 	targets := stavren.Targets()
-	text.WriteString("| target | what it is | files |\n| --- | --- | --- |\n")
+	text.WriteString("| target | output | files |\n| --- | --- | --- |\n")
 	for _, target := range targets {
 		fmt.Fprintf(&text, "| `%s` | %s | `%s` |\n", target.Name, target.Summary, strings.Join(target.Writes, "`, `"))
+	}
+	text.WriteString("\n## Settings of clouds\n\nA definition gives them under `platforms`. Those that aren't keys of the " +
+		"language go under `settings`.\n\n| cloud | setting | meaning |\n| --- | --- | --- |\n")
+	for _, target := range clouds.Clouds() {
+		for _, setting := range target.Cloud.Settings {
+			fmt.Fprintf(&text, "| `%s` | `%s` | %s |\n", target.Name, setting.Key, cell(setting.What))
+		}
 	}
 	text.WriteString("\n## Fates\n\n| field |")
 	for _, target := range targets {
@@ -128,9 +162,9 @@ func Splice(page, generated string) (string, error) {
 func Systems() string {
 	var text strings.Builder
 	text.WriteString("# Operating systems\n\nGenerated from the built-in list: `go test ./internal/gendocs " +
-		"-update`. Write one of these names behind `os` of an image, or define your own under `systems`.\n\n")
-	text.WriteString("| name | system | packages by | services by | administrators' group | usual login | least " +
-		"memory | least disk | supported until |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
+		"-update`. Write one of these names as the `os` of an image, or define your own under `systems`.\n\n")
+	text.WriteString("| name | system | package manager | service manager | administrators' group | default login | " +
+		"minimum memory | minimum disk | supported until |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- |\n")
 	for _, system := range catalog.Systems() {
 		until := "rolling"
 		if !system.EndOfLife.IsZero() {

@@ -19,7 +19,11 @@ func TestPagesAreFresh(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	spliced, err := gendocs.Splice(string(language), gendocs.Keys())
+	withFacts, err := gendocs.Facts(string(language))
+	if err != nil {
+		t.Fatal(err)
+	}
+	spliced, err := gendocs.Splice(withFacts, gendocs.Keys())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -20,7 +20,7 @@ func contentFields[T any](secret bool, textExample, fileExample string, at func(
 			value:   contentText(secret, at),
 		},
 		{
-			key: "file", doc: "A file beside the definition that has the content.",
+			key: "file", doc: "A file that has the content, relative to the definition.",
 			example: fileExample,
 			value:   contentFile(at),
 		},

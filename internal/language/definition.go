@@ -35,9 +35,8 @@ var definitionTable = newTable[Definition]("a definition", nil, func() []field[D
 			value:   text(nil, func(d *Definition) *string { return &d.About }),
 		},
 		{
-			key: "use",
-			doc: "Other definitions whose systems, images, networks, keys, secrets, firewalls and kits hold " +
-				"here too.",
+			key:     "use",
+			doc:     "Other definitions to take systems, images, networks, keys, secrets, firewalls and kits from.",
 			example: "[common.stavren.yaml]",
 			value:   usedFiles(),
 		},
@@ -72,15 +71,14 @@ var definitionTable = newTable[Definition]("a definition", nil, func() []field[D
 				func(n *fleet.Secret) *string { return &n.Name }),
 		},
 		{
-			key: "firewalls", doc: "Sets of rules on who may come in, by name.",
+			key: "firewalls", doc: "Sets of rules on incoming connections, by name.",
 			example: "{office: {allow: [{port: 22/tcp, from: 198.51.100.0/24}]}}",
 			value: named(firewallTable, label, func(d *Definition) *[]*fleet.Firewall { return &d.Firewalls },
 				func(n *fleet.Firewall) *string { return &n.Name }),
 		},
 		{
-			key: "kits",
-			doc: "Partial machines that machines are put together from. A kit says what a machine can, and may " +
-				"be put together from kits.",
+			key:     "kits",
+			doc:     "Partial machines to build machines from. A kit can set what a machine can, and use other kits.",
 			example: "{shore: {image: bookworm}}",
 			value:   layersOf("a kit", func(d *Definition) *[]document.Layer { return &d.Kits }, kitSchema, nil),
 		},
@@ -91,25 +89,25 @@ var definitionTable = newTable[Definition]("a definition", nil, func() []field[D
 				func(prefix string) []Key { return machineTable.list(prefix + ".NAME.") }),
 		},
 		{
-			key: "variants", doc: "Changes to machines under a name, chosen with `--variant`.",
+			key: "variants", doc: "Named sets of changes to machines, chosen with `--variant`.",
 			example: "{rehearsal: {machines: {almanac: {public_address: false}}}}",
 			value: layersOf("a variant", func(d *Definition) *[]document.Layer { return &d.Variants }, variantSchema,
 				nil),
 		},
 		{
-			key: "platforms", doc: "What only one platform needs to know, by target name.",
+			key: "platforms", doc: "Settings for single platforms, by target name.",
 			example: "{heat: {network: quay-net}}",
 			value: named(platformTable, label, func(d *Definition) *[]*fleet.Platform { return &d.Platforms },
 				func(n *fleet.Platform) *string { return &n.Name }),
 		},
 		{
-			key: "limits", doc: "The most that the host or a platform gives, by target name or `host`.",
+			key: "limits", doc: "Capacity of the host and quotas of platforms, by target name or `host`.",
 			example: "{host: {cpus: 8, memory: 16GiB, reserve: 50%}}",
 			value: named(limitTable, label, func(d *Definition) *[]*fleet.Limit { return &d.Limits },
 				func(n *fleet.Limit) *string { return &n.Name }),
 		},
 		{
-			key: "accept", doc: "Rules that are broken on purpose, and why.",
+			key: "accept", doc: "Warnings to accept, each with a reason.",
 			example: "{open-to-world: Port 443 is public on purpose}",
 			value:   pairs("rules", label, func(d *Definition) *[]fleet.Pair { return &d.Accept }),
 		},

@@ -14,12 +14,12 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 			value:   amount(fleet.MiB, func(d *fleet.Disk) *fleet.Bytes { return &d.Size }),
 		},
 		{
-			key: "format", doc: "`thin` disks grow as they fill, `full` ones take all their room at once.",
+			key: "format", doc: "`thin` disks grow as they fill; `full` ones take all their space at once.",
 			def: "thin", example: "full",
 			value: choice(func(d *fleet.Disk) *fleet.DiskFormat { return &d.Format }, fleet.Thin, fleet.Full),
 		},
 		{
-			key: "bus", doc: "What it is attached to.",
+			key: "bus", doc: "The bus that it is attached to.",
 			def: "virtio", example: "scsi",
 			value: choice(func(d *fleet.Disk) *fleet.DiskBus { return &d.Bus }, fleet.VirtIO, fleet.SCSI, fleet.SATA,
 				fleet.NVMe),
@@ -31,12 +31,12 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 		},
 		{
 			key:     "filesystem",
-			doc:     "What a data disk is formatted with, once; a disk that holds data is never formatted again.",
+			doc:     "The file system of a data disk. An empty disk is formatted once; a disk with data never is.",
 			example: "ext4",
 			value:   choice(func(d *fleet.Disk) *string { return &d.FileSystem }, "ext4", "xfs", "btrfs", "vfat"),
 		},
 		{
-			key: "label", doc: "Label of the file system, by which it is mounted.",
+			key: "label", doc: "Label of the file system; it is mounted by it.",
 			def: "the disk's name", example: "pages",
 			value: text(matching(`^[A-Za-z0-9][A-Za-z0-9._-]*$`, "has to be letters, digits and . _ - only"),
 				func(d *fleet.Disk) *string { return &d.Label }),
@@ -47,18 +47,18 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 			value:   word(insidePath, func(d *fleet.Disk) *string { return &d.Mount }),
 		},
 		{
-			key: "options", doc: "Mount options beside the defaults.",
+			key: "options", doc: "Mount options in addition to the defaults.",
 			example: "[noatime]",
 			value:   words("mount options", mountOption, func(d *fleet.Disk) *[]string { return &d.Options }),
 		},
 		{
-			key: "keep", doc: "The disk outlives the machine.",
+			key: "keep", doc: "Keep the disk when the machine is deleted.",
 			def: "false", example: "true",
 			value: boolean(func(d *fleet.Disk) *bool { return &d.Keep }),
 		},
 		{
 			key:     "start",
-			doc:     "A disk image whose content a data disk starts with; relative to the definition, or absolute.",
+			doc:     "A disk image to start a data disk with; relative to the definition, or absolute.",
 			example: "images/readings.qcow2",
 			value: hostPath(func(d *fleet.Disk) *string { return &d.Start },
 				func(d *fleet.Disk) *string { return &d.Folder }),
@@ -90,7 +90,7 @@ var mediumTable = newTable[fleet.Medium]("a medium", nil, func() []field[fleet.M
 				func(d *fleet.Medium) *string { return &d.Folder }),
 		},
 		{
-			key: "boot_first", doc: "Start from the disc rather than from the disk.",
+			key: "boot_first", doc: "Boot from the disc before the disk.",
 			def: "false", example: "true",
 			value: boolean(func(d *fleet.Medium) *bool { return &d.BootFirst }),
 		},

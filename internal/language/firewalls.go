@@ -9,7 +9,7 @@ import (
 var firewallTable = newTable[fleet.Firewall]("a firewall", nil, func() []field[fleet.Firewall] {
 	return []field[fleet.Firewall]{
 		{
-			key: "allow", doc: "Who may come in; everything else is refused.",
+			key: "allow", doc: "The incoming connections to allow; all others are refused.",
 			example: "[{port: 443/tcp, from: any}]", required: true,
 			value: listed(allowanceTable, func(w *fleet.Firewall) *[]*fleet.Allowance { return &w.Allow }),
 		},
@@ -24,7 +24,7 @@ var allowanceTable = newTable[fleet.Allowance]("an entry", nil, func() []field[f
 			value: portRange(func(a *fleet.Allowance) *fleet.PortRange { return &a.Port }),
 		},
 		{
-			key: "from", doc: "Who may come in: `any`, an address range, or a list of them.",
+			key: "from", doc: "Where connections may come from: `any`, an address range, or a list of them.",
 			example: "198.51.100.0/24", required: true,
 			value: sources(func(a *fleet.Allowance) *[]netip.Prefix { return &a.From }),
 		},

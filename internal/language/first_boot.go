@@ -12,16 +12,16 @@ var firstBootTable = newTable[fleet.FirstBoot]("first_boot", nil, func() []field
 	return []field[fleet.FirstBoot]{
 		{
 			key: "refresh", doc: "Fetch the package index first.",
-			def: "true if packages or an upgrade are asked for", example: "true",
+			def: "true with packages or an upgrade", example: "true",
 			value: boolean(func(b *fleet.FirstBoot) *bool { return &b.Refresh }),
 		},
 		{
-			key: "upgrade", doc: "Bring every installed package up to date.",
+			key: "upgrade", doc: "Upgrade every installed package.",
 			def: "false", example: "true",
 			value: boolean(func(b *fleet.FirstBoot) *bool { return &b.Upgrade }),
 		},
 		{
-			key: "restart", doc: "Restart if the packages ask for it.",
+			key: "restart", doc: "Restart if packages require it.",
 			def: "false", example: "true",
 			value: boolean(func(b *fleet.FirstBoot) *bool { return &b.Restart }),
 		},
@@ -31,7 +31,7 @@ var firstBootTable = newTable[fleet.FirstBoot]("first_boot", nil, func() []field
 			value:   words("packages", packageName, func(b *fleet.FirstBoot) *[]string { return &b.Packages }),
 		},
 		{
-			key: "sources", doc: "Where packages come from beside the system's own sources, by name.",
+			key: "sources", doc: "Package repositories in addition to the system's own, by name.",
 			example: "{tides: {url: \"https://packages.skerry.example/debian\"}}",
 			value: named(packageSourceTable, label,
 				func(b *fleet.FirstBoot) *[]*fleet.PackageSource { return &b.Sources },
@@ -110,7 +110,7 @@ var fileTable = withContent(newTable[fleet.File]("a file", nil, func() []field[f
 		func(f *fleet.File) *fleet.Content { return &f.Content })
 	return append(content, []field[fleet.File]{
 		{
-			key: "fill", doc: "Run the content through text/template first, see Filling.",
+			key: "fill", doc: "Fill the content with text/template; see Filling.",
 			def: "false", example: "true",
 			value: boolean(func(f *fleet.File) *bool { return &f.Fill }),
 		},
@@ -155,7 +155,7 @@ var scriptTable = withContent(newTable[fleet.Script]("a script", nil, func() []f
 		func(s *fleet.Script) *fleet.Content { return &s.Content })
 	return append(content, []field[fleet.Script]{
 		{
-			key: "fill", doc: "Run the content through text/template first, see Filling.",
+			key: "fill", doc: "Fill the content with text/template; see Filling.",
 			def: "false", example: "true",
 			value: boolean(func(s *fleet.Script) *bool { return &s.Fill }),
 		},

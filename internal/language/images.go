@@ -16,17 +16,17 @@ var systemTable = newTable[fleet.System]("a system", nil, func() []field[fleet.S
 			value: text(oneLine, func(s *fleet.System) *string { return &s.Title }),
 		},
 		{
-			key: "family", doc: "The family whose ways it has.",
+			key: "family", doc: "The family that it belongs to.",
 			example: "debian", required: true,
 			value: choice(func(s *fleet.System) *string { return &s.Family }, catalog.FamilyKeys()...),
 		},
 		{
-			key: "min_memory", doc: "The least memory that it runs in.",
+			key: "min_memory", doc: "The least memory that it needs.",
 			def: fleet.DefaultMinMemory.String(), example: "512MiB",
 			value: amount(fleet.MiB, func(s *fleet.System) *fleet.Bytes { return &s.MinMemory }),
 		},
 		{
-			key: "min_disk", doc: "The least disk that it runs in.",
+			key: "min_disk", doc: "The smallest root disk that it needs.",
 			def: fleet.DefaultMinDisk.String(), example: "4GiB",
 			value: amount(fleet.MiB, func(s *fleet.System) *fleet.Bytes { return &s.MinDisk }),
 		},

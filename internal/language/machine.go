@@ -17,14 +17,14 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 			value:   text(nil, func(m *fleet.Machine) *string { return &m.About }),
 		},
 		{
-			key: "kits", doc: "Kits that it is put together from, the later ones stronger.",
+			key: "kits", doc: "The kits to build it from. Later ones override earlier ones.",
 			example: "[shore]",
 			value:   words("kits", label, func(m *fleet.Machine) *[]string { return &m.Kits }),
 		},
 		{
 			key: "copies",
-			doc: "How many machines are made of it, NAME-1, NAME-2 and so on. An address or host port that is " +
-				"given is the first one's; the next copies count on.",
+			doc: "How many machines to create from it: NAME-1, NAME-2 and so on. A given address or host port is " +
+				"the first one's; the copies after it count up.",
 			def: "1", example: "3",
 			value: integer(1, MaxCopies, "a number such as 3", func(m *fleet.Machine) *int { return &m.Copies }),
 		},
@@ -34,28 +34,28 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 			value:   pairs("labels", labelKey, func(m *fleet.Machine) *[]fleet.Pair { return &m.Labels }),
 		},
 		{
-			key: "image", doc: "The image that it boots, by its name under `images`.",
+			key: "image", doc: "The name of its image under `images`.",
 			example: "bookworm", required: true,
 			value: word(label, func(m *fleet.Machine) *string { return &m.Image }),
 		},
 		{
-			key: "host_name", doc: "Its own name for itself.",
+			key: "host_name", doc: "The name that it has for itself.",
 			def: "the machine's name", example: "almanac",
 			value: word(label, func(m *fleet.Machine) *string { return &m.HostName }),
 		},
 		{
-			key: "domain", doc: "The domain that makes the host name a full one.",
+			key: "domain", doc: "The domain that completes the host name.",
 			example: "skerry.example",
 			value:   word(domain, func(m *fleet.Machine) *string { return &m.Domain }),
 		},
 		{
-			key: "resources", doc: "Its share of the host.",
+			key: "resources", doc: "What it gets of the host.",
 			example: "{cpus: 2, memory: 2GiB}",
 			value:   object(resourcesTable, func(m *fleet.Machine) *fleet.Resources { return &m.Resources }),
 		},
 		{
-			key: "disks", doc: "Disks by name; `root` is the one that the image is on.",
-			def: "`root` alone", example: "{root: {size: 20GiB}}",
+			key: "disks", doc: "Disks by name; `root` has the image.",
+			def: "only `root`", example: "{root: {size: 20GiB}}",
 			value: named(diskTable, label, func(m *fleet.Machine) *[]*fleet.Disk { return &m.Disks },
 				func(n *fleet.Disk) *string { return &n.Name }),
 		},
@@ -66,7 +66,7 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 				func(n *fleet.Medium) *string { return &n.Name }),
 		},
 		{
-			key: "nics", doc: "Network interfaces; the name is the network's unless `network` says otherwise.",
+			key: "nics", doc: "Network interfaces. The name is that of the network unless `network` is set.",
 			def: "one on the first network", example: "{quay: {address: 10.44.7.20}}",
 			value: named(nicTable, label, func(m *fleet.Machine) *[]*fleet.NIC { return &m.NICs },
 				func(n *fleet.NIC) *string { return &n.Name }),
@@ -78,28 +78,28 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 				func(n *fleet.Port) *string { return &n.Name }),
 		},
 		{
-			key: "public_address", doc: "Ask a cloud for an address that the world can reach.",
+			key: "public_address", doc: "Ask a cloud for an address that can be reached from the internet.",
 			def: "false", example: "true",
 			value: boolean(func(m *fleet.Machine) *bool { return &m.PublicAddress }),
 		},
 		{
-			key: "names", doc: "Further DNS names of the machine.",
+			key: "names", doc: "Additional DNS names of the machine.",
 			example: "[tides.skerry.example]",
 			value:   words("DNS names", domain, func(m *fleet.Machine) *[]string { return &m.Names }),
 		},
 		{
-			key: "firewall", doc: "Names of the firewalls that hold for it.",
+			key: "firewall", doc: "Names of the firewalls that apply to it.",
 			example: "[office]",
 			value:   words("firewall names", label, func(m *fleet.Machine) *[]string { return &m.Firewall }),
 		},
 		{
-			key: "users", doc: "Accounts by login. The image's own login is not made.",
+			key: "users", doc: "Accounts by login. The image's own default account is not created.",
 			example: "{mira: {keys: [ops]}}",
 			value: named(userTable, userName, func(m *fleet.Machine) *[]*fleet.User { return &m.Users },
 				func(n *fleet.User) *string { return &n.Name }),
 		},
 		{
-			key: "ssh", doc: "Who may log in over SSH by other means than a user's key.",
+			key: "ssh", doc: "Ways to log in over SSH other than a user's key.",
 			example: "{password_login: false}",
 			value:   object(sshTable, func(m *fleet.Machine) *fleet.SSH { return &m.SSH }),
 		},
@@ -119,7 +119,7 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 			value: text(layout, func(m *fleet.Machine) *string { return &m.Keyboard }),
 		},
 		{
-			key: "first_boot", doc: "What happens inside when it starts for the first time.",
+			key: "first_boot", doc: "What happens inside the machine on its first boot.",
 			example: "{packages: [nginx]}",
 			value: object(firstBootTable, func(m *fleet.Machine) *fleet.FirstBoot {
 				if m.FirstBoot == nil {
@@ -129,7 +129,7 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 			}),
 		},
 		{
-			key: "shares", doc: "Folders of the host that appear inside, by name.",
+			key: "shares", doc: "Folders of the host to share with the machine, by name.",
 			example: "{charts: {host: charts, machine: /srv/charts}}",
 			value: named(shareTable, label, func(m *fleet.Machine) *[]*fleet.Share { return &m.Shares },
 				func(n *fleet.Share) *string { return &n.Name }),
@@ -140,7 +140,7 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 			value:   object(consoleTable, func(m *fleet.Machine) *fleet.Console { return &m.Console }),
 		},
 		{
-			key: "firmware", doc: "What the machine starts with.",
+			key: "firmware", doc: "The firmware that the machine boots with.",
 			example: "{kind: uefi}",
 			value:   object(firmwareTable, func(m *fleet.Machine) *fleet.Firmware { return &m.Firmware }),
 		},
@@ -155,12 +155,12 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 			value: boolean(func(m *fleet.Machine) *bool { return &m.Autostart }),
 		},
 		{
-			key: "autostart_delay", doc: "How long after the host it starts.",
+			key: "autostart_delay", doc: "How long to wait after the host has started.",
 			def: "0s", example: "30s",
 			value: duration(func(m *fleet.Machine) *time.Duration { return &m.AutostartDelay }),
 		},
 		{
-			key: "when_stopped", doc: "What becomes of a machine that stops itself.",
+			key: "when_stopped", doc: "What to do with a machine that shuts itself down.",
 			def: "keep", example: "remove",
 			value: choice(func(m *fleet.Machine) *fleet.WhenStopped { return &m.WhenStopped }, fleet.KeepStopped,
 				fleet.RemoveStopped),
@@ -176,7 +176,7 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 			value: text(oneLine, func(m *fleet.Machine) *string { return &m.Zone }),
 		},
 		{
-			key: "interruptible", doc: "Ask for cheaper capacity that may be taken away.",
+			key: "interruptible", doc: "Ask for cheaper capacity that the platform can take back.",
 			def: "false", example: "true",
 			value: boolean(func(m *fleet.Machine) *bool { return &m.Interruptible }),
 		},
@@ -186,13 +186,13 @@ var machineTable = newTable[fleet.Machine]("a machine", nil, func() []field[flee
 			value:   object(identityTable, func(m *fleet.Machine) *fleet.Identity { return &m.Identity }),
 		},
 		{
-			key: "platforms", doc: "What only one platform needs to know of this machine, by target name.",
+			key: "platforms", doc: "Settings of this machine for single platforms, by target name.",
 			example: "{heat: {size: small}}",
 			value: named(platformTable, label, func(m *fleet.Machine) *[]*fleet.Platform { return &m.Platforms },
 				func(n *fleet.Platform) *string { return &n.Name }),
 		},
 		{
-			key: "accept", doc: "Rules that this machine breaks on purpose, and why.",
+			key: "accept", doc: "Warnings to accept for this machine, each with a reason.",
 			example: "{open-to-world: It serves the public}",
 			value:   pairs("rules", label, func(m *fleet.Machine) *[]fleet.Pair { return &m.Accept }),
 		},
@@ -212,7 +212,7 @@ var resourcesTable = newTable[fleet.Resources]("resources", nil, func() []field[
 			value: amount(fleet.MiB, func(x *fleet.Resources) *fleet.Bytes { return &x.Memory }),
 		},
 		{
-			key: "priority", doc: "Share of the host's processors where they are scarce.",
+			key: "priority", doc: "Share of the host's processors if they are busy.",
 			def: "normal", example: "high",
 			value: choice(func(x *fleet.Resources) *fleet.Priority { return &x.Priority }, fleet.Low, fleet.Normal,
 				fleet.High),
@@ -244,12 +244,12 @@ var shareTable = newTable[fleet.Share]("a share", nil, func() []field[fleet.Shar
 				func(s *fleet.Share) *string { return &s.Folder }),
 		},
 		{
-			key: "machine", doc: "Where it appears inside the machine.",
+			key: "machine", doc: "Folder inside the machine where it appears.",
 			example: "/srv/charts", required: true,
 			value: word(insidePath, func(s *fleet.Share) *string { return &s.Machine }),
 		},
 		{
-			key: "read_only", doc: "The machine may not write to it.",
+			key: "read_only", doc: "Don't let the machine write to it.",
 			def: "false", example: "true",
 			value: boolean(func(s *fleet.Share) *bool { return &s.ReadOnly }),
 		},
@@ -259,18 +259,18 @@ var shareTable = newTable[fleet.Share]("a share", nil, func() []field[fleet.Shar
 var consoleTable = newTable("a console", finishConsole, func() []field[fleet.Console] {
 	return []field[fleet.Console]{
 		{
-			key: "kind", doc: "How the console is reached.",
+			key: "kind", doc: "The kind of console.",
 			def: "serial", example: "graphical",
 			value: choice(func(c *fleet.Console) *fleet.ConsoleKind { return &c.Kind }, fleet.Headless, fleet.Serial,
 				fleet.Graphical),
 		},
 		{
-			key: "protocol", doc: "What carries a graphical console.",
+			key: "protocol", doc: "Protocol of a graphical console.",
 			def: "vnc", example: "spice",
 			value: choice(func(c *fleet.Console) *fleet.ConsoleProtocol { return &c.Protocol }, fleet.VNC, fleet.SPICE),
 		},
 		{
-			key: "listen", doc: "Address of the host that takes viewers.",
+			key: "listen", doc: "Address of the host to listen on for viewers.",
 			def: "127.0.0.1", example: "127.0.0.1",
 			value: address("127.0.0.1", func(c *fleet.Console) *netip.Addr { return &c.Listen }),
 		},
@@ -286,7 +286,7 @@ var consoleTable = newTable("a console", finishConsole, func() []field[fleet.Con
 			value: text(resolution, func(c *fleet.Console) *string { return &c.Resolution }),
 		},
 		{
-			key: "password", doc: "Name of the secret that viewers have to give.",
+			key: "password", doc: "Name of the secret that viewers enter.",
 			example: "chartroom-screen",
 			value:   secretName(func(c *fleet.Console) *string { return &c.Password }),
 		},
@@ -308,12 +308,12 @@ func finishConsole(r *Reader, c *fleet.Console) {
 var firmwareTable = newTable[fleet.Firmware]("firmware", nil, func() []field[fleet.Firmware] {
 	return []field[fleet.Firmware]{
 		{
-			key: "kind", doc: "What starts the boot loader.",
+			key: "kind", doc: "The kind of firmware.",
 			def: "bios", example: "uefi",
 			value: choice(func(f *fleet.Firmware) *fleet.FirmwareKind { return &f.Kind }, fleet.BIOS, fleet.UEFI),
 		},
 		{
-			key: "secure_boot", doc: "Start signed systems only.",
+			key: "secure_boot", doc: "Boot only signed systems.",
 			def: "false", example: "true",
 			value: boolean(func(f *fleet.Firmware) *bool { return &f.SecureBoot }),
 		},

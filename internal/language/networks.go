@@ -83,7 +83,7 @@ var nicTable = newTable[fleet.NIC]("a network interface", nil, func() []field[fl
 			value: word(label, func(n *fleet.NIC) *string { return &n.Network }),
 		},
 		{
-			key: "model", doc: "What it looks like to the machine.",
+			key: "model", doc: "The hardware that the machine sees.",
 			def: "virtio", example: "e1000",
 			value: choice(func(n *fleet.NIC) *fleet.NICModel { return &n.Model }, fleet.VirtIONIC, fleet.E1000),
 		},
@@ -98,17 +98,17 @@ var nicTable = newTable[fleet.NIC]("a network interface", nil, func() []field[fl
 			value: text(hardwareAddress, func(n *fleet.NIC) *string { return &n.HardwareAddress }),
 		},
 		{
-			key: "also", doc: "Further addresses with their prefix length.",
+			key: "also", doc: "Additional addresses with their prefix length.",
 			example: "[10.44.8.20/24]",
 			value:   prefixes(func(n *fleet.NIC) *[]netip.Prefix { return &n.Also }),
 		},
 		{
-			key: "routes", doc: "Ways to other networks.",
+			key: "routes", doc: "Routes to other networks.",
 			example: "[{to: 10.45.0.0/16, via: 10.44.7.2}]",
 			value:   listed(routeTable, func(n *fleet.NIC) *[]*fleet.Route { return &n.Routes }),
 		},
 		{
-			key: "primary", doc: "This interface leads out.",
+			key: "primary", doc: "The interface with the default route.",
 			def: "true for the first", example: "true",
 			value: boolean(func(n *fleet.NIC) *bool { return &n.Primary }),
 		},
@@ -122,12 +122,12 @@ var hardwareAddress = matching(`^[0-9a-f][02468ace](:[0-9a-f]{2}){5}$`,
 var routeTable = newTable[fleet.Route]("a route", nil, func() []field[fleet.Route] {
 	return []field[fleet.Route]{
 		{
-			key: "to", doc: "The network that it leads to.",
+			key: "to", doc: "The network that the route leads to.",
 			example: "10.45.0.0/16", required: true,
 			value: subnet(func(x *fleet.Route) *netip.Prefix { return &x.To }),
 		},
 		{
-			key: "via", doc: "The neighbour that it leads through.",
+			key: "via", doc: "The router, on the interface's network.",
 			example: "10.44.7.2", required: true,
 			value: address("10.44.7.2", func(x *fleet.Route) *netip.Addr { return &x.Via }),
 		},
@@ -137,7 +137,7 @@ var routeTable = newTable[fleet.Route]("a route", nil, func() []field[fleet.Rout
 var portTable = newTable[fleet.Port]("a port", nil, func() []field[fleet.Port] {
 	return []field[fleet.Port]{
 		{
-			key: "host", doc: "Port on the host, or `auto` for one that is chosen and stays.",
+			key: "host", doc: "Port on the host, or `auto` for one that is derived from the names and stays the same.",
 			def: "auto", example: "8080",
 			value: hostPort(func(p *fleet.Port) *int { return &p.Host }, func(p *fleet.Port) *bool { return &p.Auto }),
 		},
@@ -153,7 +153,7 @@ var portTable = newTable[fleet.Port]("a port", nil, func() []field[fleet.Port] {
 		},
 		{
 			key: "listen",
-			doc: "Address of the host that takes connections; 0.0.0.0 takes them from the whole network.",
+			doc: "Address of the host to listen on; 0.0.0.0 accepts connections from the whole network.",
 			def: "127.0.0.1", example: "127.0.0.1",
 			value: address("127.0.0.1", func(p *fleet.Port) *netip.Addr { return &p.Listen }),
 		},

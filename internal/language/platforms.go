@@ -38,7 +38,7 @@ var platformTable = newTable[fleet.Platform]("a platform", nil, func() []field[f
 				func(n *fleet.Size) *string { return &n.Name }),
 		},
 		{
-			key: "settings", doc: "What the platform alone understands.",
+			key: "settings", doc: "Settings that only this platform has.",
 			example: "{tenancy: office}",
 			value:   pairs("settings", shortText, func(p *fleet.Platform) *[]fleet.Pair { return &p.Settings }),
 		},
@@ -68,27 +68,27 @@ var sizeTable = newTable[fleet.Size]("a size", nil, func() []field[fleet.Size] {
 var limitTable = newTable[fleet.Limit]("a limit", nil, func() []field[fleet.Limit] {
 	return []field[fleet.Limit]{
 		{
-			key: "machines", doc: "Machines at the most.",
+			key: "machines", doc: "The most machines.",
 			example: "10",
 			value:   integer(0, 1e6, "a number such as 10", func(l *fleet.Limit) *int { return &l.Machines }),
 		},
 		{
-			key: "cpus", doc: "Virtual processors at the most.",
+			key: "cpus", doc: "The most virtual processors.",
 			example: "20",
 			value:   integer(0, 1e6, "a number such as 20", func(l *fleet.Limit) *int { return &l.CPUs }),
 		},
 		{
-			key: "memory", doc: "Memory at the most.",
+			key: "memory", doc: "The most memory.",
 			example: "16GiB",
 			value:   amount(0, func(l *fleet.Limit) *fleet.Bytes { return &l.Memory }),
 		},
 		{
-			key: "disk", doc: "Disk room at the most.",
+			key: "disk", doc: "The most disk space.",
 			example: "500GiB",
 			value:   amount(0, func(l *fleet.Limit) *fleet.Bytes { return &l.Disk }),
 		},
 		{
-			key: "public_addresses", doc: "Public addresses at the most.",
+			key: "public_addresses", doc: "The most public addresses.",
 			example: "5",
 			value:   integer(0, 1e6, "a number such as 5", func(l *fleet.Limit) *int { return &l.PublicAddresses }),
 		},
@@ -108,7 +108,7 @@ var identityTable = newTable[fleet.Identity]("an identity", nil, func() []field[
 			value:   text(oneLine, func(i *fleet.Identity) *string { return &i.Account }),
 		},
 		{
-			key: "scopes", doc: "What it may do, in the platform's own words.",
+			key: "scopes", doc: "What the account is allowed to do, in the platform's terms.",
 			example: "[storage-read]",
 			value:   words("scopes", shortText, func(i *fleet.Identity) *[]string { return &i.Scopes }),
 		},

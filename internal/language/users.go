@@ -20,12 +20,12 @@ var userTable = newTable("a user", finishUser, func() []field[fleet.User] {
 			value: integer(1, 60000, "a number such as 1500", func(u *fleet.User) *int { return &u.UID }),
 		},
 		{
-			key: "groups", doc: "Further groups.",
+			key: "groups", doc: "Additional groups.",
 			example: "[adm]",
 			value:   words("groups", userName, func(u *fleet.User) *[]string { return &u.Groups }),
 		},
 		{
-			key: "admin", doc: "May act as the administrator.",
+			key: "admin", doc: "Whether the user can act as administrator.",
 			def: "no", example: "without-password",
 			value: choice(func(u *fleet.User) *fleet.AdminRights { return &u.Admin }, fleet.AdminWithPassword,
 				fleet.AdminWithoutPassword, fleet.NoAdmin),
@@ -41,12 +41,12 @@ var userTable = newTable("a user", finishUser, func() []field[fleet.User] {
 			value: word(insidePath, func(u *fleet.User) *string { return &u.Home }),
 		},
 		{
-			key: "keys", doc: "Names of the keys that may log in.",
+			key: "keys", doc: "Names of the keys that can log in.",
 			example: "[ops]",
 			value:   words("key names", label, func(u *fleet.User) *[]string { return &u.Keys }),
 		},
 		{
-			key: "password", doc: "Name of the secret that holds the password; hashed when rendered.",
+			key: "password", doc: "Name of the secret that has the password. It is hashed when rendered.",
 			example: "mira-password",
 			value:   secretName(func(u *fleet.User) *string { return &u.Password }),
 		},
@@ -56,7 +56,7 @@ var userTable = newTable("a user", finishUser, func() []field[fleet.User] {
 			value:   passwordHash(func(u *fleet.User) *string { return &u.PasswordHash }),
 		},
 		{
-			key: "locked", doc: "Forbid to log in by password even if there is one.",
+			key: "locked", doc: "Forbid logging in with the password.",
 			def: "false", example: "true",
 			value: boolean(func(u *fleet.User) *bool { return &u.Locked }),
 		},
@@ -78,13 +78,13 @@ func finishUser(r *Reader, u *fleet.User) {
 var sshTable = newTable[fleet.SSH]("ssh", nil, func() []field[fleet.SSH] {
 	return []field[fleet.SSH]{
 		{
-			key: "root_login", doc: "How root may log in.",
+			key: "root_login", doc: "How root can log in.",
 			def: "no", example: "by-key",
 			value: choice(func(s *fleet.SSH) *fleet.RootLogin { return &s.RootLogin }, fleet.NoRootLogin,
 				fleet.RootLoginByKey, fleet.RootLoginByAnyWay),
 		},
 		{
-			key: "password_login", doc: "Users may log in by password.",
+			key: "password_login", doc: "Let users log in with a password.",
 			def: "false", example: "true",
 			value: boolean(func(s *fleet.SSH) *bool { return &s.PasswordLogin }),
 		},
