@@ -183,7 +183,7 @@ gce,disk,0.0730,XTS
 		log.Fatal(err)
 	}
 	for _, offer := range offers[:2] {
-		fmt.Printf("%s at %v %s an hour, more than asked: %q\n", offer.Size.Name, offer.Hourly, prices.Currency,
+		fmt.Printf("%s at %v %s an hour, more than needed: %q\n", offer.Size.Name, offer.Hourly, prices.Currency,
 			offer.Waste(tides.Machine("almanac")))
 	}
 	// Output:

@@ -51,7 +51,7 @@ func TestTargetRuleExamples(t *testing.T) {
 	}
 }
 
-// TestNeedsAreInTheBook holds that whatever a target reports of the demo and of
+// TestNeedsAreInTheBook checks that whatever a target reports of the demo and of
 // the examples is in the rule book, with the same severity.
 func TestNeedsAreInTheBook(t *testing.T) {
 	book := map[string]finding.Severity{}
@@ -73,7 +73,7 @@ func TestNeedsAreInTheBook(t *testing.T) {
 	}
 }
 
-// TestNeedsCanBeAccepted holds that accept silences what targets warn of, and
+// TestNeedsCanBeAccepted checks that accept silences what targets warn of, and
 // nothing that cannot work.
 func TestNeedsCanBeAccepted(t *testing.T) {
 	for _, rule := range check.TargetRules() {

@@ -112,7 +112,7 @@ func Target(name string) (render.Target, error) {
 		}
 		names = append(names, target.Name)
 	}
-	return render.Target{}, fmt.Errorf("there is no target %q; %s", name, nearest.Remedy(name, names))
+	return render.Target{}, fmt.Errorf("unknown target %q; %s", name, nearest.Remedy(name, names))
 }
 
 // Render makes the files of a target in memory. It refuses a fleet in which [Check]

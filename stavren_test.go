@@ -149,7 +149,7 @@ func TestWriteFolder(t *testing.T) {
 	}
 }
 
-// TestSpokenPlatforms holds that what cannot work on a cloud that a definition
+// TestSpokenPlatforms checks that what cannot work on a cloud that a definition
 // speaks of is a warning that can be accepted, that it is an error for whoever
 // asks for that cloud, and that it keeps nobody from rendering for another.
 func TestSpokenPlatforms(t *testing.T) {

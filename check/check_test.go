@@ -173,7 +173,7 @@ func TestAddresses(t *testing.T) {
 	}
 }
 
-// TestOneCauseOneFinding holds that a fault shared by many machines is told at
+// TestOneCauseOneFinding checks that a fault shared by many machines is told at
 // each place that has to change, and there once.
 func TestOneCauseOneFinding(t *testing.T) {
 	f := loaded(t, withBase("  a: {kits: [base], image: nope}\n  b: {kits: [base], image: nope}\n"))
@@ -182,8 +182,8 @@ func TestOneCauseOneFinding(t *testing.T) {
 	}
 }
 
-// TestSharedCauseIsToldOnce holds that a kit's mistake is one finding.
-func TestSharedCauseIsToldOnce(t *testing.T) {
+// TestSharedCauseIsOneFinding checks that a mistake in a kit is one finding.
+func TestSharedCauseIsOneFinding(t *testing.T) {
 	found := check.Run(today, loaded(t,
 		withBase("  a: {kits: [base, small]}\n  b: {kits: [base, small], copies: 2}\n")))
 	if len(found) != 1 || found[0].Message != "machine a has 64MiB of memory, but Debian 12 (bookworm) needs "+

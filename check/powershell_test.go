@@ -49,7 +49,7 @@ func TestPowerShell(t *testing.T) {
 	}
 }
 
-// TestPowerShellIsQuiet holds that scripts that people run raise no alarm.
+// TestPowerShellIsQuiet checks that scripts that people run raise no alarm.
 func TestPowerShellIsQuiet(t *testing.T) {
 	for _, text := range []string{
 		"",
@@ -73,7 +73,7 @@ func TestPowerShellIsQuiet(t *testing.T) {
 	}
 }
 
-// FuzzPowerShell holds that any text is read to its end.
+// FuzzPowerShell checks that any text is read to its end.
 func FuzzPowerShell(f *testing.F) {
 	for _, text := range []string{"", "'", "\"$(", "@'\n'@", "`", "{[(", "a | b -c 'd'"} {
 		f.Add(text)

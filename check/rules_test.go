@@ -213,7 +213,7 @@ func TestNetworkEdges(t *testing.T) {
 	}
 }
 
-// TestEndOfSupport holds that the date decides, and that without one nothing is said.
+// TestEndOfSupport checks that the date decides, and that without one nothing is said.
 func TestEndOfSupport(t *testing.T) {
 	f := loaded(t, withBase("  a: {image: bookworm}\n")) // Debian 12, supported until 2028-06-30
 	for date, want := range map[string]string{
@@ -235,7 +235,7 @@ func TestEndOfSupport(t *testing.T) {
 	}
 }
 
-// TestLimitsCountAllFiles holds that the machines of all files are one load.
+// TestLimitsCountAllFiles checks that the machines of all files are one load.
 func TestLimitsCountAllFiles(t *testing.T) {
 	one := loaded(t, withBase("  a: {image: bookworm}\nlimits: {heat: {machines: 1}}\n"))
 	two := loaded(t, strings.Replace(withBase("  b: {image: bookworm}\n"), "tide-office", "archive", 1))

@@ -133,7 +133,7 @@ func TestScriptsThatDoNotParse(t *testing.T) {
 	}
 }
 
-// TestRealisticScripts holds that nothing is said of scripts in the manner of
+// TestRealisticScripts checks that nothing is said of scripts in the manner of
 // what people run at first boot. A file's name starts with its system.
 func TestRealisticScripts(t *testing.T) {
 	systems := map[string]string{

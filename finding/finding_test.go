@@ -55,7 +55,7 @@ func TestErrors(t *testing.T) {
 	}
 }
 
-// TestSortKeepsTheGravest holds that one cause is told once, as the gravest that
+// TestSortKeepsTheGravest checks that one cause is told once, as the gravest that
 // it is called.
 func TestSortKeepsTheGravest(t *testing.T) {
 	got := finding.Sort([]finding.Finding{at("a", 1, 1, "r", finding.Warning), at("a", 1, 1, "s", finding.Error),

@@ -119,7 +119,7 @@ func TestNotes(t *testing.T) {
 	}
 }
 
-// TestOverrides holds that a machine's own fate replaces the target's for it
+// TestOverrides checks that a machine's own fate replaces the target's for it
 // alone, and that what is carried after all is not told.
 func TestOverrides(t *testing.T) {
 	target := render.Target{Name: "x", Fates: fates(render.LeaveOut("no processors there", "resources.cpus")),

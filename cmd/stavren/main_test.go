@@ -20,7 +20,7 @@ func build(t *testing.T) string {
 	return path
 }
 
-// TestBinary holds that the built command keeps its streams and exit codes apart.
+// TestBinary checks that the built command keeps its streams and exit codes apart.
 func TestBinary(t *testing.T) {
 	stavren := build(t)
 	folder := t.TempDir()
@@ -78,7 +78,7 @@ func TestBinary(t *testing.T) {
 	}
 }
 
-// TestColour holds that colour can be asked for, and that NO_COLOR keeps it off.
+// TestColour checks that colour can be asked for, and that NO_COLOR keeps it off.
 func TestColour(t *testing.T) {
 	stavren := build(t)
 	for environment, want := range map[string]bool{"CLICOLOR_FORCE=1": true, "NO_COLOR=1": false} {

@@ -42,7 +42,7 @@ func TestSystems(t *testing.T) {
 			t.Errorf("no system of family %s is in support", family)
 		}
 		if family != "Arch" && ended[family] == 0 {
-			t.Errorf("no system of family %s is out of support: nobody would be told", family)
+			t.Errorf("no system of family %s is out of support: nobody would notice", family)
 		}
 	}
 }

@@ -90,7 +90,7 @@ func (s *session) serve(ctx context.Context, definition string, call serveCall) 
 	if call.token != "" {
 		secret := f.Secret(call.token)
 		if secret == nil {
-			return fmt.Errorf("--token-from: the definition has no secret %q", call.token)
+			return fmt.Errorf("--token-from: unknown secret %q", call.token)
 		}
 		if options.Token, err = secrets(secret); err != nil {
 			return err

@@ -128,7 +128,7 @@ func (f *Files) read(folder, inside, name string) content {
 			remedy: "check the path; it is relative to the folder of the definition",
 		}
 	case errors.Is(err, fs.ErrPermission):
-		return content{err: fmt.Errorf("this account may not read %s", Quoted(name)),
+		return content{err: fmt.Errorf("this account is not allowed to read %s", Quoted(name)),
 			remedy: "change its mode or owner"}
 	}
 	return content{

@@ -93,7 +93,7 @@ func (l Layer) Entries(faults *Faults) iter.Seq[Layer] {
 				continue
 			}
 			if key.Kind != yaml.ScalarNode || key.Tag != "!!str" {
-				faults.Add(WrongType, entry.AtKey(), "a key has to be text, but this is "+Describe(key),
+				faults.Add(WrongType, entry.AtKey(), "a key must be text, but this is "+Describe(key),
 					"put it in quotes")
 				continue
 			}

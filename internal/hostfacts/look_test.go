@@ -73,11 +73,11 @@ func TestLook(t *testing.T) {
 		t.Errorf("host: %+v", h)
 	}
 	if read != 4096 {
-		t.Errorf("progress was told of %d bytes", read)
+		t.Errorf("progress reported %d bytes", read)
 	}
 }
 
-// TestChecksumIsKept holds that a file is read once, until it changes.
+// TestChecksumIsKept checks that a file is read once, until it changes.
 func TestChecksumIsKept(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	folder := t.TempDir()

@@ -32,7 +32,7 @@ func contentText[T any](secret bool, at func(*T) *fleet.Content) value[T] {
 		name: "text", schema: textSchema, rows: contentRows("text", at, false),
 		read: func(r *Reader, l document.Layer, into *T) bool {
 			if secret && l.Node.Kind == yaml.ScalarNode && l.Node.Tag != "!!str" && !l.IsNull() {
-				r.AddSecret(document.WrongType, l, r.Here()+" has to be text, but this is another type of value",
+				r.AddSecret(document.WrongType, l, r.Here()+" must be text, but this is another type of value",
 					"put it in quotes")
 				return false
 			}

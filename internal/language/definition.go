@@ -125,7 +125,7 @@ func version() value[Definition] {
 				return false
 			case l.Node.Value != Version:
 				r.Add(document.UnknownVersion, l,
-					"this program does not know version "+quoted(l.Node.Value)+" of the language",
+					"this version of stavren does not support version "+quoted(l.Node.Value)+" of the language",
 					"write `stavren: "+Version+"`, or use a newer Stavren")
 				return false
 			case l.Node.Tag != "!!int":
@@ -244,7 +244,7 @@ func isShared(section string) bool {
 // sections are its own business, but its version has to be known.
 func (r *Reader) ReadShared(top document.Layer, into *Definition) {
 	if top.Node.Kind != yaml.MappingNode {
-		r.Add(document.WrongType, top, "a definition has to be a map, but this is "+document.Describe(top.Node),
+		r.Add(document.WrongType, top, "a definition must be a map, but this is "+document.Describe(top.Node),
 			"start it with `stavren: "+Version+"`")
 		return
 	}
@@ -299,7 +299,7 @@ var secretTable = secretive(newTable("a secret", finishSecret, func() []field[fl
 
 func finishSecret(r *Reader, s *fleet.Secret) {
 	if (s.Env == "") == (s.File == "") {
-		r.AddAt(document.MissingKey, s.PlaceOf(fleet.Itself), r.Here()+" does not say in one way where it is read from",
+		r.AddAt(document.MissingKey, s.PlaceOf(fleet.Itself), r.Here()+" needs exactly one of env and file",
 			"write either `env: NAME` or `file: PATH`")
 	}
 }

@@ -9,7 +9,7 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 	return []field[fleet.Disk]{
 		{
 			key: "size", doc: "Its size.",
-			def:     fleet.DefaultRootSize.String() + " for `root`; other disks have to say it",
+			def:     fleet.DefaultRootSize.String() + " for `root`; required for other disks",
 			example: "20GiB",
 			value:   amount(fleet.MiB, func(d *fleet.Disk) *fleet.Bytes { return &d.Size }),
 		},
@@ -38,7 +38,7 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 		{
 			key: "label", doc: "Label of the file system; it is mounted by it.",
 			def: "the disk's name", example: "pages",
-			value: text(matching(`^[A-Za-z0-9][A-Za-z0-9._-]*$`, "has to be letters, digits and . _ - only"),
+			value: text(matching(`^[A-Za-z0-9][A-Za-z0-9._-]*$`, "can have only letters, digits and . _ -"),
 				func(d *fleet.Disk) *string { return &d.Label }),
 		},
 		{

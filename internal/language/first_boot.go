@@ -145,7 +145,7 @@ func fileMode() value[fleet.File] {
 func fileOwner(text string) string {
 	user, group, both := strings.Cut(text, ":")
 	if !both || userName(user) != "" || userName(group) != "" {
-		return "has to be a user and a group with a colon between, such as root:adm"
+		return "must be a user and a group with a colon between them, such as root:adm"
 	}
 	return ""
 }

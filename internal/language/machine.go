@@ -330,5 +330,5 @@ var (
 	locale   = matching(`^[A-Za-z]{1,8}(_[A-Z]{2})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?$`,
 		"is not a locale such as en_DK.UTF-8")
 	layout     = matching(`^[a-z]{2,12}(-[a-z0-9]+)?$`, "is not a keyboard layout such as dk")
-	resolution = matching(`^[1-9][0-9]{2,3}x[1-9][0-9]{2,3}$`, "has to be width and height like 1920x1080")
+	resolution = matching(`^[1-9][0-9]{2,3}x[1-9][0-9]{2,3}$`, "must be a width and a height, such as 1920x1080")
 )

@@ -116,7 +116,7 @@ var nicTable = newTable[fleet.NIC]("a network interface", nil, func() []field[fl
 })
 
 var hardwareAddress = matching(`^[0-9a-f][02468ace](:[0-9a-f]{2}){5}$`,
-	"has to be six pairs of lower-case hexadecimal digits with colons, the second digit even, "+
+	"must be six pairs of lower-case hexadecimal digits with colons, the second digit even, "+
 		"such as 02:00:5e:10:00:01")
 
 var routeTable = newTable[fleet.Route]("a route", nil, func() []field[fleet.Route] {

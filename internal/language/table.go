@@ -139,7 +139,7 @@ func (t *table[T, P]) read(r *Reader, l document.Layer, into P) {
 func (t *table[T, P]) reportNoMap(r *Reader, l document.Layer) {
 	keys := nearest.Some(t.fields().keys)
 	if t.secret {
-		r.AddSecret(document.WrongType, l, r.Here()+" is "+t.what+" and has to be a map",
+		r.AddSecret(document.WrongType, l, r.Here()+" is "+t.what+" and must be a map",
 			"write its keys below it; known are "+keys)
 		return
 	}
@@ -147,7 +147,7 @@ func (t *table[T, P]) reportNoMap(r *Reader, l document.Layer) {
 	if key := r.Key(); key != "" && key != t.what {
 		subject += " is " + t.what + " and"
 	}
-	r.Add(document.WrongType, l, subject+" has to be a map, but this is "+document.Describe(l.Node),
+	r.Add(document.WrongType, l, subject+" must be a map, but this is "+document.Describe(l.Node),
 		"write its keys below it, each on a line of its own; known are "+keys)
 }
 

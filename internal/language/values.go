@@ -88,7 +88,7 @@ func (r *Reader) isText(l document.Layer) bool {
 
 // wrongType reports a value of another type than its key needs. It returns false.
 func (r *Reader) wrongType(l document.Layer, want, remedy string) bool {
-	r.Add(document.WrongType, l, r.Here()+" has to be "+want+", but this is "+document.Describe(l.Node), remedy)
+	r.Add(document.WrongType, l, r.Here()+" must be "+want+", but this is "+document.Describe(l.Node), remedy)
 	return false
 }
 
@@ -176,7 +176,7 @@ const maxLine = 1024
 func oneLine(text string) string {
 	switch {
 	case strings.ContainsAny(text, "\n\r\x00"):
-		return "has to be one line"
+		return "must be one line"
 	case len(text) > maxLine:
 		return "is longer than " + strconv.Itoa(maxLine) + " bytes"
 	}

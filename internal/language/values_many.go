@@ -113,7 +113,7 @@ func sources[T any](at func(*T) *[]netip.Prefix) value[T] {
 			}
 			return r.prefixes(l, example, func(item document.Layer) {
 				if item.Node.Value == "any" {
-					r.Add(document.BadValue, item, "any has to stand alone, not in a list",
+					r.Add(document.BadValue, item, "any must be alone, not in a list",
 						"write from: any, or list who may connect")
 					return
 				}

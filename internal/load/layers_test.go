@@ -145,7 +145,7 @@ func TestCopies(t *testing.T) {
 	}
 }
 
-// TestMachinesShareNothing holds that a change to one machine leaves those that
+// TestMachinesShareNothing checks that a change to one machine leaves those that
 // were made of the same kit alone.
 func TestMachinesShareNothing(t *testing.T) {
 	f := readLayered(t, "")
@@ -198,7 +198,7 @@ func TestUse(t *testing.T) {
 			"not below the definition's folder\n" +
 			"unversioned.stavren.yaml:1:1: error: unknown-key: a definition has no key \"imgaes\"\n" +
 			"unversioned.stavren.yaml:1:1: error: missing-key: a definition needs the key \"stavren\"\n" +
-			"unversioned.stavren.yaml:2:18: error: wrong-type: \"os\" has to be text, but this is the number 7",
+			"unversioned.stavren.yaml:2:18: error: wrong-type: \"os\" must be text, but this is the number 7",
 		"twice.stavren.yaml": "twice.stavren.yaml:4:8: error: repeated-key: the kit \"shore\" is defined twice",
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -234,7 +234,7 @@ func TestKitFaults(t *testing.T) {
 		{"the whole circle is named", "kits: {a: {kits: [b]}, b: {kits: [c]}, c: {kits: [a]}}\n" +
 			"machines: {m: {image: i, kits: [a]}}\n",
 			"kits include each other in a circle: a, then b, then c, then a"},
-		{"a fault in a kit is told once, at the kit",
+		{"a fault in a kit is reported once, at the kit",
 			"kits: {a: {resources: {cpus: two}}}\nmachines: {m: {image: i, kits: [a]}, n: {image: i, kits: [a]}}\n",
 			"test.stavren.yaml:4:30: error: wrong-type"},
 		{"an unused kit is read too", "kits: {a: {cpus: 2}}\n", "test.stavren.yaml:4:12: error: unknown-key"},
@@ -351,7 +351,7 @@ func TestVariantWithoutMachine(t *testing.T) {
 	}
 }
 
-// TestFillingFaultsComeWithOthers holds that a template's own faults are told in
+// TestFillingFaultsComeWithOthers checks that a template's own faults are told in
 // the same run as those of the definition.
 func TestFillingFaultsComeWithOthers(t *testing.T) {
 	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, sails: 2}}\nmachines:\n  a:\n    image: i\n" +
@@ -363,6 +363,6 @@ func TestFillingFaultsComeWithOthers(t *testing.T) {
 		rules = append(rules, fault.Rule)
 	}
 	if got := strings.Join(rules, " "); got != "unknown-key filling-failed" {
-		t.Errorf("told of %s: %v", got, err)
+		t.Errorf("reported %s: %v", got, err)
 	}
 }

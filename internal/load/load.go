@@ -38,7 +38,7 @@ type UnknownVariantError struct {
 
 // Error names the variant, and one that was probably meant.
 func (e *UnknownVariantError) Error() string {
-	return fmt.Sprintf("there is no variant %q; %s", e.Name, nearest.Remedy(e.Name, e.Known))
+	return fmt.Sprintf("unknown variant %q; %s", e.Name, nearest.Remedy(e.Name, e.Known))
 }
 
 // Load reads the definition of the given name and completes it. A definition with

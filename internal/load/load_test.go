@@ -170,7 +170,7 @@ func TestKeyExamples(t *testing.T) {
 	}
 }
 
-// TestHostileText holds that free text comes through as it was written.
+// TestHostileText checks that free text comes through as it was written.
 func TestHostileText(t *testing.T) {
 	for _, text := range []string{
 		`quotes ' " and ` + "`id`" + ` $(id) ${HOME} %s \n`, "line\nbreak\r\n", "tab\there",
@@ -335,7 +335,7 @@ func TestAutoPortsStay(t *testing.T) {
 	}
 }
 
-// FuzzParse holds that reading is total: no panic, every fault has a place, a
+// FuzzParse checks that reading is total: no panic, every fault has a place, a
 // message and a remedy, and reading in pieces gives what reading whole gives.
 func FuzzParse(f *testing.F) {
 	files, _ := filepath.Glob("testdata/faults/*.yaml")

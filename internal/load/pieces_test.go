@@ -13,7 +13,7 @@ import (
 	"stavren.example/stavren/internal/language"
 )
 
-// samePieces holds that a definition read machine by machine gives what it gives
+// samePieces checks that a definition read machine by machine gives what it gives
 // when it is read whole: every value with its place, or every fault.
 func samePieces(t *testing.T, data []byte) {
 	t.Helper()

@@ -53,7 +53,7 @@ func schemaFinds(t *testing.T, compiled *jsonschema.Schema, text string) error {
 	return compiled.Validate(document)
 }
 
-// TestSchemaTakesWhatIsGood holds that no editor marks what the reader takes.
+// TestSchemaTakesWhatIsGood checks that no editor marks what the reader takes.
 func TestSchemaTakesWhatIsGood(t *testing.T) {
 	compiled := compiledSchema(t)
 	good := []string{layered}
@@ -138,7 +138,7 @@ func oneFaultEach(text string) []string {
 	return texts
 }
 
-// TestSchemaExplains holds that editors can show what a key means.
+// TestSchemaExplains checks that editors can show what a key means.
 func TestSchemaExplains(t *testing.T) {
 	text, err := language.Schema()
 	if err != nil {

@@ -44,7 +44,7 @@ func TestOrder(t *testing.T) {
 	}
 }
 
-// TestYAMLSaysTheSame holds that the same document comes back from both forms.
+// TestYAMLSaysTheSame checks that the same document comes back from both forms.
 func TestYAMLSaysTheSame(t *testing.T) {
 	flat, err := document().JSON()
 	if err != nil {

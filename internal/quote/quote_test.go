@@ -111,7 +111,7 @@ func TestQEMU(t *testing.T) {
 	}
 }
 
-// FuzzJSON holds that a JSON reader gives texts back, and that nothing in them
+// FuzzJSON checks that a JSON reader gives texts back, and that nothing in them
 // is written in a way that only browsers need.
 func FuzzJSON(f *testing.F) {
 	for _, text := range hostile {

@@ -150,8 +150,8 @@ func TestPrices(t *testing.T) {
 func TestSheetFaults(t *testing.T) {
 	const head = "platform,item,price,currency\n"
 	for text, want := range map[string]string{
-		"":                                    "the first line has to be platform,item,price,currency",
-		"size,price\n":                        "the first line has to be platform,item,price,currency",
+		"":                                    "the first line must be platform,item,price,currency",
+		"size,price\n":                        "the first line must be platform,item,price,currency",
 		head:                                  "has no prices",
 		head + "gce,e2-small,much,XTS\n":      `line 2: a price is a number such as 0.0104, not "much"`,
 		head + "gce,e2-small,-1,XTS\n":        "line 2: a price is a number",

@@ -63,7 +63,7 @@ func ReadPrices(data []byte) (*Prices, error) {
 	reader.TrimLeadingSpace = true
 	header, err := reader.Read()
 	if err != nil || strings.Join(header, ",") != "platform,item,price,currency" {
-		return nil, errors.New("the first line has to be platform,item,price,currency")
+		return nil, errors.New("the first line must be platform,item,price,currency")
 	}
 	for {
 		row, err := reader.Read()

@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// FuzzText holds that an XML parser gives texts and attributes back as they
+// FuzzText checks that an XML parser gives texts and attributes back as they
 // were, or with U+FFFD for what no document can hold.
 func FuzzText(f *testing.F) {
 	for _, text := range []string{"", "a", "<b>&amp;]]>", "\"'", "\r\n\t x ", "\x01", "\xff", "🌊 é", "--", "￾"} {

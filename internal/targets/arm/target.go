@@ -75,7 +75,7 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	if user == nil && catalog.Of(f, m).Family.Class() != catalog.ClassWindows {
 		report.Add("no-admin-user", finding.Error, finding.OfMachine(m, "users"),
 			"machine %s has no user with a key, and the platform needs one to create an account", m.Name).
-			Remedy = "give a user a key, under users"
+			Remedy = "add a key to a user, under users"
 	}
 	return report.Findings
 }

@@ -111,7 +111,7 @@ func TestScriptMakesDisks(t *testing.T) {
 		t.Skip("qemu-img is not installed here")
 	}
 	if os.Getuid() != 0 {
-		t.Skip("the script has to be started by root")
+		t.Skip("the script must be started by root")
 	}
 	f := golden.Demo(t)
 	m := f.Machine("store")

@@ -207,7 +207,7 @@ func (n *needs) disks() {
 		if sold := n.Disks.Round(system, disk); sold != disk.Size && !(disk.IsRoot() && n.Disks.FixedRoot) {
 			n.Add("disk-rounded", finding.Advice, finding.OfDisk(n.m, disk, "size"),
 				"disk %s of machine %s asks for %v, but %s sells %v", disk.Name, n.m.Name, disk.Size, n.Name, sold).
-				Remedy = "nothing has to be done; the output asks for the larger one"
+				Remedy = "nothing; the output asks for the larger one"
 		}
 	}
 }

@@ -127,7 +127,7 @@ func TestScripts(t *testing.T) {
 	}
 }
 
-// TestInstanceID holds that the id changes exactly when first-boot content does.
+// TestInstanceID checks that the id changes exactly when first-boot content does.
 func TestInstanceID(t *testing.T) {
 	id := func(change func(f *fleet.Fleet, m *fleet.Machine)) string {
 		f, m := machine(change)
@@ -215,7 +215,7 @@ func TestUnknownNetworkIsAnError(t *testing.T) {
 	}
 }
 
-// FuzzText holds that any text of a file comes back whole.
+// FuzzText checks that any text of a file comes back whole.
 func FuzzText(f *testing.F) {
 	for _, text := range []string{"", "x", "yes", "0", "a: b", " x\n", "x\n y\n", "\t\n", "a\r\nb", "🌊\n", "\x85\n",
 		"#\n", "\xff", "a\n\n\n", "%\n", "x \n", "|\n"} {
@@ -420,7 +420,7 @@ func TestFreeBSD(t *testing.T) {
 		"[/dev/ufs/log, /srv/log, ufs, ")
 	for _, word := range []string{"fs_setup", "keyboard", "swap", "root:root"} {
 		if strings.Contains(text, word) {
-			t.Errorf("FreeBSD is told of %s:\n%s", word, text)
+			t.Errorf("FreeBSD gets %s:\n%s", word, text)
 		}
 	}
 }
@@ -445,7 +445,7 @@ func TestWindows(t *testing.T) {
 		"Start-Service -Name 'W32Time'",
 		`C:\ProgramData\stavren\03-clock.ps1`, "Register-ScheduledTask")
 	if strings.Contains(text, "nginx") {
-		t.Error("Windows is told of packages")
+		t.Error("Windows gets packages")
 	}
 }
 

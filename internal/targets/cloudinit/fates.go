@@ -64,7 +64,7 @@ func table() []row {
 			adapted("both kinds become membership of Administrators")},
 		{"user.password", adapted("the password is hashed with SHA-512 (crypt)"),
 			adapted("the password is hashed with SHA-512 (crypt)"),
-			adapted("it is in the first-boot data in the clear, since Windows takes no hash")},
+			adapted("it is in the first-boot data in the clear, since Windows accepts no hash")},
 		{"script.text", adapted("a script that starts with #cloud-boothook becomes a part of a MIME archive, every " +
 			"other one a file"),
 			adapted("a script that starts with #cloud-boothook becomes a part of a MIME archive, every other one a file"),

@@ -33,7 +33,7 @@ func fates() []render.Fate {
 			"disk.size"),
 		render.Adapt("volumes outlive the machine in any case", "disk.keep"),
 		render.Adapt("the private network that platforms names, or the region's default one", "network.mode"),
-		render.Adapt("every machine has a public address here; without it, only the firewall keeps the world out",
+		render.Adapt("every machine has a public address here; without it, only the firewall keeps others out",
 			"machine.public_address"),
 		render.LeaveOut("the platform chooses addresses", "nic.address", "network.subnet", "nic.primary",
 			"nic.network"),

@@ -131,7 +131,7 @@ func TestDriverTakesFiles(t *testing.T) {
 	}
 }
 
-// TestSteps holds that the printed commands name every file, and only files that
+// TestSteps checks that the printed commands name every file, and only files that
 // are rendered, in words that a shell reads.
 func TestSteps(t *testing.T) {
 	f := everything(t)

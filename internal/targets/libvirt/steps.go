@@ -19,7 +19,7 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	where := quote.Shell(pool(f))
 	for _, network := range usedNetworks(f, machines) {
 		name := qualified(f, network.Name)
-		add("make the network "+network.Name, "virsh net-define networks/%s.xml && virsh net-start %s && virsh "+
+		add("create the network "+network.Name, "virsh net-define networks/%s.xml && virsh net-start %s && virsh "+
 			"net-autostart %s", network.Name, name, name)
 	}
 	for _, m := range machines {
@@ -39,7 +39,7 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 					"vol-resize --pool %s %s %dB",
 					where, volume, quote.Shell(content), where, where, volume, int64(disk.Size))
 			}
-			add("make the disk "+disk.Name+" of "+m.Name, "%s", command)
+			add("create the disk "+disk.Name+" of "+m.Name, "%s", command)
 		}
 		seed := volumeName(f, m, "seed") + ".iso"
 		add("upload the first-boot data of "+m.Name,

@@ -194,7 +194,7 @@ func TestSteps(t *testing.T) {
 	}
 }
 
-// TestStepsBringDiscs holds that a disc that the descriptor names is put there.
+// TestStepsBringDiscs checks that a disc that the descriptor names is put there.
 func TestStepsBringDiscs(t *testing.T) {
 	f := everything(t)
 	steps := ovf.Target.Steps(&render.Job{Fleet: f}, []*fleet.Machine{f.Machine("store")})

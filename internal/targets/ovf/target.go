@@ -117,7 +117,7 @@ func fates() []render.Fate {
 		render.Adapt("a name in the network section, which is mapped to one of the hypervisor's networks on import",
 			"network.mode", "network.bridge"),
 		render.Adapt("every disk is on one SCSI controller, which all hypervisors that read OVF have", "disk.bus"),
-		render.Adapt("a drive with the disc's file, which has to be beside the descriptor when it is imported",
+		render.Adapt("a drive with the disc's file, which must be beside the descriptor when it is imported",
 			"medium.file"),
 		render.LeaveOut("OVF has no element for forwarded ports; set them in the hypervisor",
 			"port.host", "port.machine", "port.protocol", "port.listen"),

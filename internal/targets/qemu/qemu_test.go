@@ -325,7 +325,7 @@ func TestNeeds(t *testing.T) {
 	}
 }
 
-// TestSegments holds that machines of one network meet on one segment, and those
+// TestSegments checks that machines of one network meet on one segment, and those
 // of another do not.
 func TestSegments(t *testing.T) {
 	find := regexp.MustCompile(`mcast=[0-9.:]+`)

@@ -1,13 +1,13 @@
 #!/bin/sh
 # Keeps the readings of all gauges
 # Starts the virtual machine store with bhyve, as root, and stays until it is
-# off. The first start makes its disks beside this script; later ones keep them.
+# off. The first start creates its disks beside this script; later ones keep them.
 #
 #   run.sh          start it
-#   run.sh stop     ask it to shut down, and wait until it has
-#   run.sh status   say whether it runs; the exit code is 0 if it does, 3 if not
+#   run.sh stop     shut it down, and wait
+#   run.sh status   report whether it is running; the exit code is 0 if it is, 3 if not
 #
-#   STAVREN_IMAGE  base image of the root disk, in place of the definition's
+#   STAVREN_IMAGE  base image of the root disk, instead of the definition's
 set -eu
 
 fail() {
@@ -61,7 +61,7 @@ done
 [ -r /usr/local/share/uefi-firmware/BHYVE_UEFI.fd ] || fail "needs UEFI firmware; install the package edk2-bhyve"
 kldload -n vmm if_tuntap if_bridge
 
-# A disk is made under another name first, so that a start that was cut short
+# A disk is created under another name first, so that a start that is cut short
 # never leaves half a disk.
 make_disk() { # NAME SIZE FULL [IMAGE]
 	[ -e "$1.img" ] && return

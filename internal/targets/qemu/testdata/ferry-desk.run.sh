@@ -1,17 +1,17 @@
 #!/bin/sh
 # Tickets and timetables at the ferry pier
-# Starts the virtual machine ferry-desk with QEMU and stays until it is off.
-# The first start makes its disks beside this script; later ones keep them.
+# Starts the virtual machine ferry-desk with QEMU and returns when it is off.
+# The first start creates its disks beside this script; later ones keep them.
 #
 #   run.sh          start it
-#   run.sh stop     ask it to shut down, and wait until it has
-#   run.sh status   say whether it runs; the exit code is 0 if it does, 3 if not
+#   run.sh stop     shut it down, and wait
+#   run.sh status   report whether it is running; the exit code is 0 if it is, 3 if not
 #
-#   STAVREN_ACCEL  accelerator, such as tcg; by default KVM or HVF where this
-#                  host has it, else emulation
-#   STAVREN_IMAGE  base image of the root disk, in place of the definition's
-#   STAVREN_SEED   address from which the machine fetches its first-boot data by
-#                  HTTP in place of the image; it sees this host at 10.44.7.2,
+#   STAVREN_ACCEL  accelerator, such as tcg; by default KVM or HVF if this
+#                  host has it, or else emulation
+#   STAVREN_IMAGE  base image of the root disk, instead of the definition's
+#   STAVREN_SEED   address that the machine fetches its first-boot data from over
+#                  HTTP, instead of the seed image; it sees this host at 10.44.7.2,
 #                  as in http://10.44.7.2:8000/ferry-desk/
 #   STAVREN_WAIT   seconds that stop waits, by default 90
 set -eu
@@ -75,7 +75,7 @@ for program in qemu-system-x86_64 qemu-img; do
 done
 [ -n "$image" ] || image=../images/windows-server-2025.qcow2
 
-# A disk is made under another name first, so that a start that was cut short
+# A disk is created under another name first, so that a start that is cut short
 # never leaves half a disk.
 if [ ! -e root.qcow2 ]; then
 	[ -r "$image" ] || fail "there is no base image $image; put it there, or name one with STAVREN_IMAGE"
