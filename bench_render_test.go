@@ -105,8 +105,8 @@ func BenchmarkRender(b *testing.B) {
 			}
 		})
 		b.Run(name+"/render", func(b *testing.B) {
-			// What the floor left to be written is not this one's to flush. Where
-			// there is no such program, it is.
+			// What the floor left unwritten isn't part of this measurement, so it's
+			// flushed first. Without sync(1), it is part of it.
 			_ = exec.Command("sync").Run()
 			for b.Loop() {
 				renderFolder(b, f, target)

@@ -12,7 +12,7 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// files stands for a folder on disk; os.DirFS would serve as well.
+// files stands in for a folder on disk, such as os.DirFS.
 var files = fstest.MapFS{
 	"tides.stavren.yaml": {Data: []byte(`stavren: 1
 fleet: tide-office
@@ -88,7 +88,7 @@ func ExampleRender() {
 	// almanac/network-config starts with version: 2
 }
 
-// A program can add a target of its own, and says what becomes of each field.
+// A program can add its own target, with a fate for each field.
 func Example_ownTarget() {
 	inventory := render.Target{
 		Name: "inventory",
@@ -183,10 +183,10 @@ gce,disk,0.0730,XTS
 		log.Fatal(err)
 	}
 	for _, offer := range offers[:2] {
-		fmt.Printf("%s at %v %s an hour, more than needed: %q\n", offer.Size.Name, offer.Hourly, prices.Currency,
+		fmt.Printf("%s at %v %s per hour, more than needed: %q\n", offer.Size.Name, offer.Hourly, prices.Currency,
 			offer.Waste(tides.Machine("almanac")))
 	}
 	// Output:
-	// e2-small at 0.0260 XTS an hour, more than asked: ""
-	// e2-medium at 0.0310 XTS an hour, more than asked: "+2GiB"
+	// e2-small at 0.0260 XTS per hour, more than needed: ""
+	// e2-medium at 0.0310 XTS per hour, more than needed: "+2GiB"
 }

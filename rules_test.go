@@ -28,7 +28,7 @@ func needsOf(t *testing.T, text string) []finding.Finding {
 	return stavren.Needs(target, f)
 }
 
-// TestTargetRuleExamples holds the rules that targets report to their examples.
+// TestTargetRuleExamples checks that targets report rules for their examples.
 func TestTargetRuleExamples(t *testing.T) {
 	for _, rule := range check.TargetRules() {
 		t.Run(rule.Name, func(t *testing.T) {
@@ -51,7 +51,7 @@ func TestTargetRuleExamples(t *testing.T) {
 	}
 }
 
-// TestNeedsAreInTheBook checks that whatever a target reports of the demo and of
+// TestNeedsAreInTheBook checks that everything that targets report about the demo and
 // the examples is in the rule book, with the same severity.
 func TestNeedsAreInTheBook(t *testing.T) {
 	book := map[string]finding.Severity{}
@@ -73,8 +73,8 @@ func TestNeedsAreInTheBook(t *testing.T) {
 	}
 }
 
-// TestNeedsCanBeAccepted checks that accept silences what targets warn of, and
-// nothing that cannot work.
+// TestNeedsCanBeAccepted checks that accept silences warnings of targets, but no
+// errors.
 func TestNeedsCanBeAccepted(t *testing.T) {
 	for _, rule := range check.TargetRules() {
 		found := needsOf(t, rule.Wrong+"accept: {"+rule.Name+": A test}\n")

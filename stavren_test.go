@@ -63,7 +63,8 @@ func TestRoughSeas(t *testing.T) {
 		broken[found.Rule] = true
 	}
 	for _, rule := range stavren.Rules() {
-		// What looks unused may be what an unknown name meant, of which it has many.
+		// The fleet has many unknown names, and what looks unused may be what they
+		// meant.
 		if rule.Theme != "reading" && rule.Theme != "targets" && rule.Wrong != "" && !broken[rule.Name] &&
 			rule.Name != "defined-and-unused" {
 			t.Errorf("the faulty fleet does not show %s", rule.Name)
@@ -149,10 +150,10 @@ func TestWriteFolder(t *testing.T) {
 	}
 }
 
-// TestSpokenPlatforms checks that what cannot work on a cloud that a definition
-// speaks of is a warning that can be accepted, that it is an error for whoever
-// asks for that cloud, and that it keeps nobody from rendering for another.
-func TestSpokenPlatforms(t *testing.T) {
+// TestMentionedPlatforms checks that what can't work on a cloud that a definition
+// mentions is a warning that can be accepted, that it is an error with --for, and that
+// it doesn't prevent rendering for another cloud.
+func TestMentionedPlatforms(t *testing.T) {
 	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2, ids: {droplet: debian-12-x64, " +
 		"elsewhere: x}}}\nmachines:\n  almanac: {image: i, resources: {cpus: 64}}\n" +
 		"platforms: {droplet: {region: ams3}, elsewhere: {region: x}}\n" +

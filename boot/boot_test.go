@@ -94,7 +94,7 @@ machines:
     nics: {quay: {}}
 `
 
-// beside is the kit of the machines beside the first, without what it tests.
+// beside is the kit of the other machines, without what the first one tests.
 const beside = `
   beside:
     resources: {cpus: 1, memory: 768MiB}
@@ -219,9 +219,9 @@ func TestBoot(t *testing.T) {
 	m.stop()
 }
 
-// testBeside starts two machines beside the first: one by UEFI with a share, on
-// an isolated network with the first; one that fetches its first-boot data from
-// `stavren serve`. Both are stopped by their scripts.
+// testBeside starts two more machines: one with UEFI and a share, on an isolated
+// network with the first, and one that fetches its first-boot data from `stavren
+// serve`. Their scripts stop both.
 func testBeside(t *testing.T, folder, stavren string) {
 	serve := exec.Command(stavren, "serve", "boot.stavren.yaml", "--machine", "gauge", "--listen", "127.0.0.1:0")
 	serve.Dir = folder
@@ -296,7 +296,7 @@ func testBeside(t *testing.T, folder, stavren string) {
 	}
 }
 
-// stopByScript asks the script to stop its machine, which has to shut down.
+// stopByScript stops a machine with its script, and waits until it has shut down.
 func (m *machine) stopByScript(t *testing.T) {
 	t.Helper()
 	c := exec.Command("sh", filepath.Join(m.folder, "out", m.name, "run.sh"), "stop")
@@ -314,7 +314,7 @@ type machine struct {
 	t      *testing.T
 	folder string
 	name   string
-	// environment is what the script is told beside the accelerator.
+	// environment is added to that of the script, which has the accelerator.
 	environment []string
 	run         *exec.Cmd
 	ended       chan error
@@ -322,7 +322,7 @@ type machine struct {
 
 func (m *machine) runScript() *exec.Cmd {
 	c := exec.Command("sh", filepath.Join(m.folder, "out", m.name, "run.sh"))
-	// A /dev/kvm that opens is not yet one that works, so the test emulates.
+	// A /dev/kvm that opens may still not work, so the test emulates.
 	c.Env = append(append(os.Environ(), "STAVREN_ACCEL=tcg"), m.environment...)
 	return c
 }
@@ -386,7 +386,7 @@ func (m *machine) console() string {
 func (m *machine) look(t *testing.T, what, run, want string) {
 	t.Helper()
 	got, err := m.ssh(run)
-	// Dots of a command that shows its progress are no part of its answer.
+	// Dots that show a command's progress aren't part of its answer.
 	got = strings.TrimLeft(got, ".\n")
 	if got != want {
 		t.Errorf("%s: %s\n got %q (%v)\nwant %q", what, run, got, err, want)

@@ -173,8 +173,8 @@ func TestAddresses(t *testing.T) {
 	}
 }
 
-// TestOneCauseOneFinding checks that a fault shared by many machines is told at
-// each place that has to change, and there once.
+// TestOneCauseOneFinding checks that a fault of many machines is reported once at each
+// place that must change.
 func TestOneCauseOneFinding(t *testing.T) {
 	f := loaded(t, withBase("  a: {kits: [base], image: nope}\n  b: {kits: [base], image: nope}\n"))
 	if got := names(check.Run(today, f, f)); strings.Count(got, "unknown-image") != 2 {

@@ -8,8 +8,8 @@ import (
 	"stavren.example/stavren/fleet"
 )
 
-// windowsFindings checks a script on a Windows machine and returns what is said
-// of it, as "LINE:COLUMN rule: message".
+// windowsFindings checks a script on a Windows machine and returns the findings as
+// "LINE:COLUMN rule: message".
 func windowsFindings(text string) []string {
 	m := &fleet.Machine{Name: "ferry-desk", Image: "pier", FirstBoot: &fleet.FirstBoot{Scripts: []*fleet.Script{{
 		Name: "pier", Content: fleet.Content{Text: text, Block: true,
@@ -49,7 +49,7 @@ func TestPowerShell(t *testing.T) {
 	}
 }
 
-// TestPowerShellIsQuiet checks that scripts that people run raise no alarm.
+// TestPowerShellIsQuiet checks that ordinary scripts give no findings.
 func TestPowerShellIsQuiet(t *testing.T) {
 	for _, text := range []string{
 		"",

@@ -8,11 +8,11 @@ import (
 	"stavren.example/stavren/check"
 )
 
-// edge is machines, and the rules that they break.
+// edge is a definition of machines and the rules that they break.
 type edge struct{ machines, want string }
 
-// edges tries each rule where its verdict turns: what is just wrong, what is just
-// right, and what it must not confuse with a mistake.
+// edges has the limits of each rule: what is just wrong, what is just right, and what
+// isn't a mistake.
 var edges = []struct {
 	theme string
 	rows  []edge
@@ -213,7 +213,8 @@ func TestNetworkEdges(t *testing.T) {
 	}
 }
 
-// TestEndOfSupport checks that the date decides, and that without one nothing is said.
+// TestEndOfSupport checks that the date decides, and that nothing is reported without
+// one.
 func TestEndOfSupport(t *testing.T) {
 	f := loaded(t, withBase("  a: {image: bookworm}\n")) // Debian 12, supported until 2028-06-30
 	for date, want := range map[string]string{
@@ -235,7 +236,8 @@ func TestEndOfSupport(t *testing.T) {
 	}
 }
 
-// TestLimitsCountAllFiles checks that the machines of all files are one load.
+// TestLimitsCountAllFiles checks that limits apply to the machines of all files
+// together.
 func TestLimitsCountAllFiles(t *testing.T) {
 	one := loaded(t, withBase("  a: {image: bookworm}\nlimits: {heat: {machines: 1}}\n"))
 	two := loaded(t, strings.Replace(withBase("  b: {image: bookworm}\n"), "tide-office", "archive", 1))

@@ -17,7 +17,7 @@ func checkScript(t *testing.T, script string) string {
 		"            "+strings.ReplaceAll(strings.TrimSuffix(script, "\n"), "\n", "\n            ")+"\n"))
 	var own []string
 	for _, found := range check.Run(today, f) {
-		// What else may be said of a script has tests of its own.
+		// Other rules on scripts have tests of their own.
 		if found.Rule == "script-waits-for-answer" || found.Rule == "script-not-parsed" {
 			own = append(own, found.Rule)
 		}
@@ -133,8 +133,8 @@ func TestScriptsThatDoNotParse(t *testing.T) {
 	}
 }
 
-// TestRealisticScripts checks that nothing is said of scripts in the manner of
-// what people run at first boot. A file's name starts with its system.
+// TestRealisticScripts checks that scripts like those that people run at first boot
+// give no findings. A file's name starts with its system.
 func TestRealisticScripts(t *testing.T) {
 	systems := map[string]string{
 		"debian": "debian-12", "redhat": "almalinux-10", "alpine": "alpine-3.23", "arch": "arch",

@@ -55,9 +55,9 @@ func TestErrors(t *testing.T) {
 	}
 }
 
-// TestSortKeepsTheGravest checks that one cause is told once, as the gravest that
-// it is called.
-func TestSortKeepsTheGravest(t *testing.T) {
+// TestSortKeepsTheMostSevere checks that one cause is reported once, with its highest
+// severity.
+func TestSortKeepsTheMostSevere(t *testing.T) {
 	got := finding.Sort([]finding.Finding{at("a", 1, 1, "r", finding.Warning), at("a", 1, 1, "s", finding.Error),
 		at("a", 1, 1, "r", finding.Error), at("a", 1, 2, "r", finding.Warning)})
 	if len(got) != 3 || got[0].Rule != "r" || got[0].Severity != finding.Error || got[1].Rule != "s" ||

@@ -70,10 +70,10 @@ func (f *Fleet) completeMachines() {
 }
 
 // fill sets *value to its default if it was left out, and marks it.
-func fill[T comparable](origins *Origins, key string, value *T, standard T) {
+func fill[T comparable](origins *Origins, key string, value *T, byDefault T) {
 	var none T
 	if *value == none {
-		*value = standard
+		*value = byDefault
 		origins.markDefault(key)
 	}
 }

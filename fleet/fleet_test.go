@@ -117,8 +117,8 @@ func TestComplete(t *testing.T) {
 	}
 }
 
-// TestDerivedValues pins what is derived from names: a change would move the
-// addresses and ports of every machine that was ever rendered.
+// TestDerivedValues pins what is derived from names. A change would move the addresses
+// and ports of every machine that was ever rendered.
 func TestDerivedValues(t *testing.T) {
 	f := &fleet.Fleet{Name: "tide-office",
 		Machines: []*fleet.Machine{{Name: "almanac", Ports: []*fleet.Port{{Name: "ssh", Machine: 22}}}}}

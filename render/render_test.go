@@ -21,7 +21,7 @@ func many(n int) *fleet.Fleet {
 	return f
 }
 
-// list is a target that a program makes of its own.
+// list is a target that a program defines.
 var list = render.Target{
 	Name: "list",
 	Machine: func(_ *render.Job, m *fleet.Machine) ([]render.File, error) {
@@ -83,7 +83,7 @@ func TestStreamStopsAtFirstError(t *testing.T) {
 	}
 }
 
-// fates makes a list of fates the Fates of a target.
+// fates returns a list of fates as a function.
 func fates(list []render.Fate) func() []render.Fate {
 	return func() []render.Fate { return list }
 }
@@ -109,7 +109,7 @@ func TestNotes(t *testing.T) {
 	for _, note := range render.Notes(target, f, render.Options{}) {
 		got = append(got, note.Field+" "+strings.Join(note.Where, ","))
 	}
-	// Nobody wrote the size of a disk or the file of an image.
+	// The size of a disk and the file of an image are defaults.
 	if want := "user.admin gauge-0,gauge-1; resources.cpus gauge-2"; strings.Join(got, "; ") != want {
 		t.Errorf("got %q, want %q", got, want)
 	}
@@ -119,8 +119,8 @@ func TestNotes(t *testing.T) {
 	}
 }
 
-// TestOverrides checks that a machine's own fate replaces the target's for it
-// alone, and that what is carried after all is not told.
+// TestOverrides checks that a machine's own fate replaces the target's only for it,
+// and that what is carried after all isn't reported.
 func TestOverrides(t *testing.T) {
 	target := render.Target{Name: "x", Fates: fates(render.LeaveOut("no processors there", "resources.cpus")),
 		Overrides: func(job *render.Job, m *fleet.Machine) []render.Fate {

@@ -45,9 +45,9 @@ func sums(t *testing.T, folder string) map[string][32]byte {
 	return files
 }
 
-// TestKilledRender kills the command at twenty moments of its run. What is left
-// is the old files or the new ones, each whole; where the moment of the change
-// had come, the folder says so and the next run finishes it.
+// TestKilledRender kills the command at twenty moments of its run. Every file is then
+// whole, old or new. If files were being replaced, the folder says so and the next run
+// finishes it.
 func TestKilledRender(t *testing.T) {
 	stavren := build(t)
 	folder := t.TempDir()

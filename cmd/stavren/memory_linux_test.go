@@ -10,8 +10,8 @@ import (
 	"stavren.example/stavren/internal/benchfleet"
 )
 
-// TestMemory holds the most memory that check takes at a time, the program
-// itself included, below twenty times the definition.
+// TestMemory checks that the peak memory of check, including the program itself, is
+// less than twenty times the definition.
 func TestMemory(t *testing.T) {
 	stavren := build(t)
 	for name, data := range map[string][]byte{"full": benchfleet.Definition(10000),

@@ -9,7 +9,7 @@ import (
 	"stavren.example/stavren/internal/catalog"
 )
 
-// looked is when the list was last compared with what the makers publish.
+// looked is when the list was last compared with what vendors publish.
 var looked = time.Date(2026, time.November, 25, 0, 0, 0, 0, time.UTC)
 
 func TestSystems(t *testing.T) {

@@ -5,7 +5,7 @@ import (
 	"sync"
 )
 
-// safeBuffer may be written and read at the same time.
+// safeBuffer can be written and read at the same time.
 type safeBuffer struct {
 	mutex sync.Mutex
 	data  bytes.Buffer

@@ -62,8 +62,8 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 
 // machineOf returns the machine whose part of the definition a finding is in, or "".
 func machineOf(found finding.Finding) string {
-	rest, is := strings.CutPrefix(found.Path, "machines.")
-	if !is {
+	rest, ok := strings.CutPrefix(found.Path, "machines.")
+	if !ok {
 		return ""
 	}
 	name, _, _ := strings.Cut(rest, ".")

@@ -38,7 +38,7 @@ func TestSARIF(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// The reader holds absent values as empty ones; the format has defaults for them.
+	// The reader treats absent values as empty; the format has defaults for them.
 	for _, run := range read.Runs {
 		run.Language, run.Tool.Driver.Language = "en-US", "en-US"
 		run.NewlineSequences = []string{"\n"}
@@ -135,7 +135,7 @@ func TestJSONFindings(t *testing.T) {
 	}
 }
 
-// TestHelpAnchors holds every rule's address against the page that it leads to.
+// TestHelpAnchors checks that every rule's address leads to a section of the page.
 func TestHelpAnchors(t *testing.T) {
 	page := readDocs(t, "rules.md")
 	for _, rule := range stavren.Rules() {

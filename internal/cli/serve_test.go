@@ -107,7 +107,7 @@ func TestServe(t *testing.T) {
 func TestServeRefuses(t *testing.T) {
 	for want, args := range map[string][]string{
 		"almanac/user-data contains a secret":    {"--listen", "0.0.0.0:0"},
-		`unknown secret "gate"`:    {"--token-from", "gate"},
+		`unknown secret "gate"`:                  {"--token-from", "gate"},
 		"--listen takes an address and a port":   {"--listen", "localhost"},
 		`has no machine "alamnac"; did you mean`: {"--machine", "alamnac"},
 	} {

@@ -14,8 +14,8 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// TestPythonReadsArchive reads archives as cloud-init and its kin do, with
-// Python's package email, and compares every part byte for byte.
+// TestPythonReadsArchive reads archives as cloud-init does, with Python's package
+// email, and compares every part byte for byte.
 func TestPythonReadsArchive(t *testing.T) {
 	python := program(t, "/usr/bin/python3")
 	texts := []string{

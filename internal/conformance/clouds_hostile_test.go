@@ -17,7 +17,7 @@ import (
 
 const opsKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIIETOlNLJsV0HX5EIsg8Ah/pNotUh2YheSPdoPzML5fE mira"
 
-// onCloud is a definition of one machine for every cloud; part is put into it.
+// onCloud returns a definition of one machine for every cloud, with a part of it.
 func onCloud(part string) string {
 	return "    users: {mira: {keys: [ops]}}\n    resources: {cpus: 1, memory: 1GiB}\n    " + part +
 		"\nkeys: {ops: {text: \"" + opsKey + "\"}}\nplatforms: {heat: {sizes: {small: {cpus: 1, memory: 1GiB}}}}"

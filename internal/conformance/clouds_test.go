@@ -79,7 +79,7 @@ func at(t *testing.T, value any, path string) any {
 	return value
 }
 
-// busy is the demo with what it does not ask for itself.
+// busy is the demo with everything that it doesn't use itself.
 func busy(t *testing.T) *fleet.Fleet {
 	f := golden.Demo(t)
 	almanac := f.Machine("almanac")
@@ -97,8 +97,8 @@ func busy(t *testing.T) *fleet.Fleet {
 	return f
 }
 
-// knownProperties are the properties of each resource type that the platforms'
-// public references list, as far as they are used or could be.
+// knownProperties lists properties of each resource type from the platforms' public
+// references: those that are or could be used.
 var knownProperties = map[string]string{
 	"OS::Neutron::SecurityGroup": "name description rules",
 	"OS::Nova::KeyPair":          "name public_key save_private_key type user",
@@ -165,13 +165,13 @@ func TestHeatReferences(t *testing.T) {
 		}
 	}
 	walk(document, "", func(path string, m map[string]any) {
-		if to, is := m["get_resource"]; is && resources[fmt.Sprint(to)] == nil {
+		if to, ok := m["get_resource"]; ok && resources[fmt.Sprint(to)] == nil {
 			t.Errorf("%s leads to %v, which is not there", path, to)
 		}
-		if to, is := m["get_attr"].([]any); is && resources[fmt.Sprint(to[0])] == nil {
+		if to, ok := m["get_attr"].([]any); ok && resources[fmt.Sprint(to[0])] == nil {
 			t.Errorf("%s leads to %v, which is not there", path, to)
 		}
-		if replace, is := m["str_replace"].(map[string]any); is {
+		if replace, ok := m["str_replace"].(map[string]any); ok {
 			text := replace["template"].(string)
 			for param := range replace["params"].(map[string]any) {
 				if !strings.Contains(text, param) {
@@ -201,11 +201,11 @@ func TestCloudFormationReferences(t *testing.T) {
 	}
 	walk(document, "", func(path string, m map[string]any) {
 		for _, key := range []string{"Ref", "DependsOn"} {
-			if to, is := m[key]; is && resources[fmt.Sprint(to)] == nil {
+			if to, ok := m[key]; ok && resources[fmt.Sprint(to)] == nil {
 				t.Errorf("%s.%s leads to %v, which is not there", path, key, to)
 			}
 		}
-		if to, is := m["Fn::GetAtt"].([]any); is && resources[fmt.Sprint(to[0])] == nil {
+		if to, ok := m["Fn::GetAtt"].([]any); ok && resources[fmt.Sprint(to[0])] == nil {
 			t.Errorf("%s leads to %v, which is not there", path, to)
 		}
 	})
@@ -221,9 +221,9 @@ func TestCloudFormationReferences(t *testing.T) {
 func TestARMReferences(t *testing.T) {
 	files := rendering(t, "arm", busy(t))
 	document := decoded(t, files["tide-office.arm.json"])
-	there := map[string]bool{}
+	known := map[string]bool{}
 	for _, resource := range document["resources"].([]any) {
-		there["'"+at(t, resource, "type").(string)+"', '"+at(t, resource, "name").(string)+"'"] = true
+		known["'"+at(t, resource, "type").(string)+"', '"+at(t, resource, "name").(string)+"'"] = true
 		checkProperties(t, at(t, resource, "type").(string), at(t, resource, "properties"))
 	}
 	find := regexp.MustCompile(`resourceId\(([^)]*)\)`)
@@ -233,7 +233,7 @@ func TestARMReferences(t *testing.T) {
 		list, _ := resource.(map[string]any)["dependsOn"].([]any)
 		for _, on := range list {
 			id := find.FindStringSubmatch(on.(string))[1]
-			if !there[id] {
+			if !known[id] {
 				t.Errorf("%s depends on %s, which is not there", name, id)
 			}
 			after[id] = true
@@ -244,7 +244,7 @@ func TestARMReferences(t *testing.T) {
 		}
 		for _, match := range find.FindAllStringSubmatch(string(text), -1) {
 			id := match[1]
-			if rest, is := strings.CutPrefix(id, "'Microsoft.Network/virtualNetworks/subnets', "); is {
+			if rest, ok := strings.CutPrefix(id, "'Microsoft.Network/virtualNetworks/subnets', "); ok {
 				network, _, _ := strings.Cut(rest, ", ")
 				id = "'Microsoft.Network/virtualNetworks', " + network
 			}
@@ -319,7 +319,7 @@ func TestGCETags(t *testing.T) {
 	}
 }
 
-// TestPyYAMLReadsHeat reads the template as Heat does, by PyYAML.
+// TestPyYAMLReadsHeat reads the template as Heat does, with PyYAML.
 func TestPyYAMLReadsHeat(t *testing.T) {
 	python := program(t, "/usr/bin/python3")
 	file := rendering(t, "heat", busy(t))["tide-office.heat.yaml"]

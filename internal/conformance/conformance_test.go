@@ -24,8 +24,8 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// fleets are what is rendered here: the demo, a machine that says little, and
-// one whose every free text is hostile.
+// fleets are what is rendered here: the demo, a machine with few keys, and one with
+// hostile text in every free text.
 func fleets(t *testing.T) map[string]*fleet.Fleet {
 	t.Helper()
 	demo, err := load.Load(examples.TideOffice(), "tide-office.stavren.yaml", load.Options{})
@@ -53,8 +53,7 @@ func fleets(t *testing.T) map[string]*fleet.Fleet {
 	return map[string]*fleet.Fleet{"demo": demo, "bare": bare, "hostile": hostile, "families": families()}
 }
 
-// families has a machine of every family with all that a machine can ask of its
-// first boot.
+// families has a machine of every family, with every key of first_boot.
 func families() *fleet.Fleet {
 	f := &fleet.Fleet{Name: "families", Keys: []*fleet.Key{{Name: "ops", Content: fleet.Content{Text: opsKey}}},
 		Networks: []*fleet.Network{

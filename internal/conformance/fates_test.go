@@ -22,16 +22,16 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// otherValue has a second valid value for fields in which not every text is one.
+// otherValue has a second valid value for fields that don't accept any text.
 var otherValue = map[string]string{
 	"image.os": "rock-os", "image.arch": "arm64", "machine.image": "second", "nic.network": "pier",
 	"port.protocol": "udp", "disk.format": "full", "disk.bus": "sata", "disk.speed": "standard", "nic.model": "e1000",
 }
 
 // TestFatesAreTrue changes each field of a definition that sets every one, renders it
-// again, and compares: what a target says it carries or adapts has to change its
-// output, and what it leaves out must not. It does so for each class of systems, so
-// that no target can forget that Windows reads less than Linux does.
+// again, and compares: what a target carries or adapts must change its output, and
+// what it leaves out must not. It does so for each class of systems, so no target can
+// forget that Windows reads less than Linux.
 func TestFatesAreTrue(t *testing.T) {
 	for _, family := range catalog.Families() {
 		t.Run(family.Name, func(t *testing.T) {
@@ -117,7 +117,7 @@ func loadText(t *testing.T, definition string) *fleet.Fleet {
 	return f
 }
 
-// everything is the output of a target, which has to be without an error.
+// everything returns the output of a target, which must not fail.
 func everything(t *testing.T, target render.Target, f *fleet.Fleet) string {
 	t.Helper()
 	text, err := output(target, f)
@@ -127,7 +127,7 @@ func everything(t *testing.T, target render.Target, f *fleet.Fleet) string {
 	return text
 }
 
-// output is what a target writes and prints, as one text.
+// output returns what a target writes and prints, as one text.
 func output(target render.Target, f *fleet.Fleet) (string, error) {
 	options := render.Options{Secrets: func(s *fleet.Secret) (string, error) { return "Tide9!" + s.Env + s.File, nil }}
 	files, err := render.All(context.Background(), target, f, options)
@@ -146,7 +146,7 @@ func output(target render.Target, f *fleet.Fleet) (string, error) {
 	return text.String(), nil
 }
 
-// doneByReader lists the fields that have done their work before a target sees them.
+// doneByReader lists the fields that take effect before a target sees them.
 var doneByReader = []string{"file.fill", "script.fill"}
 
 // compareFates compares what changed with what the target says of the machine.

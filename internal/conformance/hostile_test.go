@@ -20,13 +20,13 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// hostile texts are put into every free text of the language.
+// hostile lists texts to put into every free text of the language.
 var hostile = append(slices.Clone(hostileTexts), "$(touch canary)", "`touch canary`", "'; touch canary; '",
 	"\"; touch canary; \"", "a,b", "a%b%(c)", "a:b", "\ta", "a\\b", "$HOME", "*", "-x", "--help", "a=b", "ünïcode 🌊",
 	"a\nEOF\nb", "</a>", "&lt;", "${x}", "#{x}", "{{.x}}")
 
-// freeTexts are the free texts: where they stand in a definition, and the value
-// as the model holds it.
+// freeTexts lists the free texts: their place in a definition, and their value in the
+// model.
 var freeTexts = []struct {
 	name string
 	// lines is the definition's part, with %s for the text in quotes.
@@ -98,9 +98,9 @@ func inYAML(text string) string {
 	return out.String() + `"`
 }
 
-// TestHostileTexts puts every hostile text into every free text for every
-// target. Each is refused before rendering, or comes back as it was from what
-// reads the file: a shell, an XML parser, PyYAML, or a reader of KEY=VALUE.
+// TestHostileTexts puts every hostile text into every free text for every target. Each
+// is refused before rendering, or comes back unchanged from a reader of the file: a
+// shell, an XML parser, PyYAML, or a reader of KEY=VALUE.
 func TestHostileTexts(t *testing.T) {
 	python := program(t, "/usr/bin/python3")
 	stand := standIns(t)
@@ -121,7 +121,7 @@ func TestHostileTexts(t *testing.T) {
 					Output: "/srv/out"}
 				files, err := render.All(context.Background(), target, f, options)
 				if err != nil {
-					// What only a secret's value decides is found while rendering.
+					// What depends on a secret's value is only found while rendering.
 					if field.name != "console.password" {
 						t.Errorf("%s, %s, %.40q: %v", target.Name, field.name, text, err)
 					}
@@ -141,7 +141,7 @@ func refuses(target render.Target, f *fleet.Fleet) bool {
 		func(found finding.Finding) bool { return found.Severity == finding.Error })
 }
 
-// standIns is a folder of programs that write down how they were called.
+// standIns is a folder of programs that record how they were called.
 func standIns(t *testing.T) string {
 	t.Helper()
 	folder := t.TempDir()
@@ -210,7 +210,7 @@ func readBack(t *testing.T, target, field, want string, files []render.File, pyt
 	}
 }
 
-// fromCloudConfig reads one value of user data by PyYAML, as cloud-init does.
+// fromCloudConfig reads one value of user data with PyYAML, as cloud-init does.
 func fromCloudConfig(t *testing.T, python, path, field string) string {
 	t.Helper()
 	const read = `
@@ -243,7 +243,7 @@ func runWithStandIns(t *testing.T, folder, stand string) []string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// The files that it would look for need not be there: only the words count.
+	// The files that it would look for don't need to exist; only the arguments matter.
 	text := strings.ReplaceAll(string(script), `[ -r "$image" ] ||`, `[ -r / ] ||`)
 	text = strings.ReplaceAll(text, `[ -r "$start" ] ||`, `[ -r / ] ||`)
 	text = strings.ReplaceAll(text, `[ -r "$4" ] ||`, `[ -r / ] ||`)
@@ -275,7 +275,7 @@ func runWithStandIns(t *testing.T, folder, stand string) []string {
 	return strings.Split(string(words), "\x00")
 }
 
-// beside is where a machine's folder finds a file of the definition.
+// beside returns the path of a definition's file as seen from a machine's folder.
 func beside(name string) string {
 	if filepath.IsAbs(name) {
 		return name
@@ -288,8 +288,8 @@ func fromRunScript(t *testing.T, target, field, want string, calls []string, dat
 	has := func(word string) bool { return slices.Contains(calls, word) }
 	qemuFile := func(word string) bool {
 		return slices.ContainsFunc(calls, func(call string) bool {
-			_, value, is := strings.Cut(call, "file.filename=")
-			return is && strings.ReplaceAll(value, ",,", ",") == word
+			_, value, ok := strings.Cut(call, "file.filename=")
+			return ok && strings.ReplaceAll(value, ",,", ",") == word
 		})
 	}
 	switch {

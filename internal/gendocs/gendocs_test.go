@@ -13,7 +13,7 @@ import (
 
 var update = flag.Bool("update", false, "rewrite the generated pages")
 
-// TestPagesAreFresh fails when a page differs from what the code says.
+// TestPagesAreFresh fails if a page differs from what the code gives.
 func TestPagesAreFresh(t *testing.T) {
 	language, err := os.ReadFile("../../docs/language.md")
 	if err != nil {
@@ -46,7 +46,7 @@ func TestPagesAreFresh(t *testing.T) {
 
 var link = regexp.MustCompile(`\]\(([^)#]+)(#[^)]*)?\)`)
 
-// TestLinks fails when a page links to a file that is not there.
+// TestLinks fails if a page links to a file that doesn't exist.
 func TestLinks(t *testing.T) {
 	files, err := filepath.Glob("../../*.md")
 	if err != nil {

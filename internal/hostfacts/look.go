@@ -49,7 +49,7 @@ func Look(ctx context.Context, f localfiles.Files, fleets []*fleet.Fleet, tools 
 			}
 		}
 		for _, key := range fl.Keys {
-			if private, is := strings.CutSuffix(key.File, ".pub"); is {
+			if private, ok := strings.CutSuffix(key.File, ".pub"); ok {
 				if info, err := os.Stat(f.Path(private)); err == nil {
 					h.PrivateKeys[private] = info.Mode().Perm()
 				}

@@ -77,7 +77,7 @@ func TestLook(t *testing.T) {
 	}
 }
 
-// TestChecksumIsKept checks that a file is read once, until it changes.
+// TestChecksumIsKept checks that a file is only read again after it has changed.
 func TestChecksumIsKept(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	folder := t.TempDir()

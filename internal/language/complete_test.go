@@ -16,7 +16,7 @@ func TestEveryFieldHasAKey(t *testing.T) {
 	for _, key := range language.Keys() {
 		listed[key.Path] = true
 	}
-	// What the language has beside the fields of nouns.
+	// What the language has in addition to the fields of nouns.
 	tagged := map[string]bool{"stavren": true, "use": true, "kits": true, "variants": true}
 	walk(reflect.TypeFor[fleet.Fleet](), "", tagged)
 	for path := range tagged {
@@ -35,7 +35,7 @@ func TestEveryFieldHasAKey(t *testing.T) {
 
 func last(path string) string { return path[strings.LastIndex(path, ".")+1:] }
 
-// isFileOfContent reports whether a key is the file that stands for a text.
+// isFileOfContent reports whether a key names the file of a text.
 func isFileOfContent(path string, tagged map[string]bool) bool {
 	prefix, ok := strings.CutSuffix(path, "file")
 	return ok && tagged[prefix+"text"]

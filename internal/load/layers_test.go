@@ -11,7 +11,7 @@ import (
 	"stavren.example/stavren/internal/language"
 )
 
-// layered is a definition whose kits, machines and variants meet in every way.
+// layered is a definition whose kits, machines and variants combine in every way.
 const layered = `stavren: 1
 fleet: tide-office
 images: {bookworm: {os: debian-12}, trixie: {os: debian-13}}
@@ -67,7 +67,7 @@ func readLayered(t *testing.T, variant string) *fleet.Fleet {
 	return f
 }
 
-// values writes the rows of a sheet that somebody wrote, with their origins.
+// values writes the rows of a sheet that aren't defaults, with their origins.
 func values(m *fleet.Machine) map[string]string {
 	rows := map[string]string{}
 	for _, row := range language.Sheet(m) {
@@ -116,7 +116,7 @@ func TestLayersMeet(t *testing.T) {
 				}
 			}
 			for _, path := range c.absent {
-				if value, there := got[path]; there {
+				if value, found := got[path]; found {
 					t.Errorf("%s %s: %s is %q, want nothing", c.machine, c.variant, path, value)
 				}
 			}
@@ -145,8 +145,8 @@ func TestCopies(t *testing.T) {
 	}
 }
 
-// TestMachinesShareNothing checks that a change to one machine leaves those that
-// were made of the same kit alone.
+// TestMachinesShareNothing checks that a change to one machine doesn't affect others
+// built from the same kit.
 func TestMachinesShareNothing(t *testing.T) {
 	f := readLayered(t, "")
 	a, b := f.Machine("gauge-1"), f.Machine("gauge-2")
@@ -214,7 +214,7 @@ func TestUse(t *testing.T) {
 	}
 }
 
-// sameLines compares without order: two faults may stand at one place.
+// sameLines compares without order, since two faults can have the same place.
 func sameLines(got []string, want string) bool {
 	lines := strings.Split(want, "\n")
 	if len(got) != len(lines) {
@@ -312,8 +312,8 @@ func TestFilling(t *testing.T) {
 	}
 }
 
-// TestSecretsAreNotRepeated types secrets where they do not belong: no message
-// holds them, and their line is not to be shown.
+// TestSecretsAreNotRepeated writes secrets where they don't belong. No message
+// contains them, and their line is marked as not to be shown.
 func TestSecretsAreNotRepeated(t *testing.T) {
 	head := "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\n"
 	for _, user := range []string{
@@ -351,8 +351,8 @@ func TestVariantWithoutMachine(t *testing.T) {
 	}
 }
 
-// TestFillingFaultsComeWithOthers checks that a template's own faults are told in
-// the same run as those of the definition.
+// TestFillingFaultsComeWithOthers checks that a template's faults are reported in the
+// same run as those of the definition.
 func TestFillingFaultsComeWithOthers(t *testing.T) {
 	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, sails: 2}}\nmachines:\n  a:\n    image: i\n" +
 		"    first_boot: {files: {/a: {fill: true, text: \"{{ if }}\"}, /b: {fill: true, text: \"{{ machine `b` " +

@@ -20,7 +20,7 @@ import (
 
 var update = flag.Bool("update", false, "rewrite the golden files")
 
-// beside are the files that lie beside every definition of these tests.
+// beside has the files beside every definition of these tests.
 var beside = fstest.MapFS{
 	"keys/ops.pub":      {Data: []byte("ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGvoaO8vI6N0Mop8mvDoR09k4cSDplDLDgwwYrQYFy6l ops\n")},
 	"scripts/binary":    {Data: []byte("#!/bin/sh\n\x00\xff")},
@@ -32,7 +32,7 @@ func parseText(text string) (*fleet.Fleet, error) {
 	return Parse(beside, "test.stavren.yaml", []byte(text), Options{})
 }
 
-// report writes faults one a line, with place, path, message and remedy.
+// report writes faults line by line, with place, path, message and remedy.
 func report(err error) string {
 	if err == nil {
 		return "no fault\n"
@@ -105,7 +105,7 @@ func TestRuleExamples(t *testing.T) {
 	}
 }
 
-// companions are what a map has to say beside the key that is tried out.
+// companions lists what a map needs in addition to the key that is tested.
 var companions = map[string][]string{
 	"systems.NAME": {"family: debian"},
 	"images.NAME":  {"os: debian-12"},
@@ -126,7 +126,7 @@ var companions = map[string][]string{
 	"platforms.NAME.sizes.NAME":               {"cpus: 1", "memory: 1GiB"},
 }
 
-// keyExample writes a definition that says one key as its example does.
+// keyExample writes a definition with the example of one key.
 func keyExample(key language.Key) string {
 	parts := strings.Split(key.Path, ".")
 	text := key.Example
@@ -139,14 +139,14 @@ func keyExample(key language.Key) string {
 				name = "/etc/name"
 			}
 		}
-		said := []string{name + ": " + text}
+		keys := []string{name + ": " + text}
 		for _, also := range companions[prefix] {
 			other, _, _ := strings.Cut(also, ":")
 			if other != name && !(other == "text" && name == "file") {
-				said = append(said, also)
+				keys = append(keys, also)
 			}
 		}
-		text = "{" + strings.Join(said, ", ") + "}"
+		text = "{" + strings.Join(keys, ", ") + "}"
 		if strings.HasSuffix(prefix, "allow") || strings.HasSuffix(prefix, "routes") {
 			text = "[" + text + "]"
 		}
@@ -170,7 +170,7 @@ func TestKeyExamples(t *testing.T) {
 	}
 }
 
-// TestHostileText checks that free text comes through as it was written.
+// TestHostileText checks that free text is read as it was written.
 func TestHostileText(t *testing.T) {
 	for _, text := range []string{
 		`quotes ' " and ` + "`id`" + ` $(id) ${HOME} %s \n`, "line\nbreak\r\n", "tab\there",
@@ -211,8 +211,8 @@ func yamlQuote(text string) string {
 	return out.String() + "\""
 }
 
-// TestBounds reads what is too large, too deep or made to explode. Each ends
-// within its bounds in time and memory.
+// TestBounds reads definitions that are too large, too deep or made to explode. Each
+// ends within limits of time and memory.
 func TestBounds(t *testing.T) {
 	head := "stavren: 1\nfleet: x\n"
 	bomb := head + "a: &a [x]\n"
@@ -263,7 +263,7 @@ func TestBounds(t *testing.T) {
 			if took > 30*time.Second {
 				t.Errorf("took %v", took)
 			}
-			// What the YAML package takes for the most values that are read.
+			// What the YAML package needs for the most values that are read.
 			if used := after.TotalAlloc - before.TotalAlloc; used > 400<<20 {
 				t.Errorf("allocated %d MiB", used>>20)
 			}
@@ -335,8 +335,8 @@ func TestAutoPortsStay(t *testing.T) {
 	}
 }
 
-// FuzzParse checks that reading is total: no panic, every fault has a place, a
-// message and a remedy, and reading in pieces gives what reading whole gives.
+// FuzzParse checks that reading never panics, that every fault has a place, a message
+// and a remedy, and that reading in pieces gives the same as reading whole.
 func FuzzParse(f *testing.F) {
 	files, _ := filepath.Glob("testdata/faults/*.yaml")
 	for _, file := range files {

@@ -13,8 +13,8 @@ import (
 	"stavren.example/stavren/internal/language"
 )
 
-// samePieces checks that a definition read machine by machine gives what it gives
-// when it is read whole: every value with its place, or every fault.
+// samePieces checks that reading machine by machine gives the same as reading whole:
+// every value with its place, or every fault.
 func samePieces(t *testing.T, data []byte) {
 	t.Helper()
 	const name = "test.stavren.yaml"

@@ -35,7 +35,7 @@ func compiledSchema(t *testing.T) *jsonschema.Schema {
 	return compiled
 }
 
-// schemaFinds asks the schema for its verdict on a definition.
+// schemaFinds reports whether the schema rejects a definition.
 func schemaFinds(t *testing.T, compiled *jsonschema.Schema, text string) error {
 	t.Helper()
 	var value any
@@ -53,7 +53,7 @@ func schemaFinds(t *testing.T, compiled *jsonschema.Schema, text string) error {
 	return compiled.Validate(document)
 }
 
-// TestSchemaTakesWhatIsGood checks that no editor marks what the reader takes.
+// TestSchemaTakesWhatIsGood checks that the schema accepts what the reader accepts.
 func TestSchemaTakesWhatIsGood(t *testing.T) {
 	compiled := compiledSchema(t)
 	good := []string{layered}
@@ -77,14 +77,14 @@ func TestSchemaTakesWhatIsGood(t *testing.T) {
 	}
 }
 
-// formRules are the reading rules whose breach a schema can see.
+// formRules lists the reading rules that a schema can check.
 var formRules = map[string]bool{
 	"unknown-key": true, "wrong-type": true, "missing-unit": true, "out-of-range": true, "unknown-version": true,
 	"empty-value": true,
 }
 
-// TestSchemaFindsWhatIsBad holds schema and reader to the same verdict over the
-// corpus of broken definitions, one broken key at a time.
+// TestSchemaFindsWhatIsBad checks that schema and reader agree on broken definitions,
+// one broken key at a time.
 func TestSchemaFindsWhatIsBad(t *testing.T) {
 	compiled := compiledSchema(t)
 	tried := 0
@@ -109,7 +109,7 @@ func TestSchemaFindsWhatIsBad(t *testing.T) {
 		for _, text := range oneFaultEach(string(data)) {
 			_, err := parseText(text)
 			faults := Faults(err)
-			// YAML reads 0x10 as a number; only the reader sees how it was written.
+			// YAML reads 0x10 as a number; only our reader sees how it was written.
 			if len(faults) == 0 || !formRules[faults[0].Rule] || strings.Contains(text, "0x10") {
 				continue
 			}
@@ -124,7 +124,7 @@ func TestSchemaFindsWhatIsBad(t *testing.T) {
 	}
 }
 
-// oneFaultEach splits a file of broken nouns, one a line, into a definition each.
+// oneFaultEach splits a file of broken nouns, one per line, into one definition each.
 func oneFaultEach(text string) []string {
 	var head, texts []string
 	for _, line := range strings.SplitAfter(text, "\n") {

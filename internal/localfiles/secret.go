@@ -21,7 +21,7 @@ const maxSecret = 64 << 10
 func (f Files) ReadSecret(secret *fleet.Secret, environment []string, allowOutside bool) (string, error) {
 	if secret.Env != "" {
 		for _, entry := range environment {
-			if value, is := strings.CutPrefix(entry, secret.Env+"="); is && value != "" {
+			if value, ok := strings.CutPrefix(entry, secret.Env+"="); ok && value != "" {
 				return value, nil
 			}
 		}

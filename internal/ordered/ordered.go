@@ -40,7 +40,7 @@ func (m *Map) Set(key string, value any) {
 	if isEmpty(value) {
 		return
 	}
-	if k, is := value.(keep); is {
+	if k, ok := value.(keep); ok {
 		value = k.value
 	}
 	m.keys = append(m.keys, key)

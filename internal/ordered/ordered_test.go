@@ -44,7 +44,7 @@ func TestOrder(t *testing.T) {
 	}
 }
 
-// TestYAMLSaysTheSame checks that the same document comes back from both forms.
+// TestYAMLSaysTheSame checks that both forms give the same document.
 func TestYAMLSaysTheSame(t *testing.T) {
 	flat, err := document().JSON()
 	if err != nil {

@@ -96,13 +96,13 @@ func TestAddRefuses(t *testing.T) {
 	}
 }
 
-// TestFinishesEarlierRun cuts a run off between its moves: the next one goes on.
+// TestFinishesEarlierRun interrupts a run between its moves. The next one finishes it.
 func TestFinishesEarlierRun(t *testing.T) {
 	folder := t.TempDir()
 	if _, err := write(folder, false, map[string]string{"a": "1", "b": "1"}); err != nil {
 		t.Fatal(err)
 	}
-	// As a run leaves it that was cut off after moving a and before moving b.
+	// What an interrupted run leaves after moving a and before moving b.
 	pending := filepath.Join(folder, ".stavren-commit")
 	for name, text := range map[string]string{filepath.Join(folder, "a"): "2", filepath.Join(pending, "b"): "2"} {
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {

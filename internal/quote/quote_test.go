@@ -13,14 +13,14 @@ import (
 	"stavren.example/stavren/internal/quote"
 )
 
-// hostile are texts that quoting has to carry whole.
+// hostile lists texts that quoting must preserve.
 var hostile = []string{
 	"", "plain", "two words", "it's", `"double"`, "$(id)", "`id`", "${HOME}", "a\nb", "\t", "\\", "\\'", "!history",
 	"~", "*", "-n",
 	"a,b", "a=b", "#", ";", "&&", "emoji 🌊", "\x01\x7f", "é", "'''", "%s%n",
 }
 
-// readWord reads a quoted word back by the shell parser.
+// readWord reads a quoted word back with the shell parser.
 func readWord(t *testing.T, quoted string) string {
 	t.Helper()
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader("x "+quoted+"\n"), "")
@@ -111,8 +111,8 @@ func TestQEMU(t *testing.T) {
 	}
 }
 
-// FuzzJSON checks that a JSON reader gives texts back, and that nothing in them
-// is written in a way that only browsers need.
+// FuzzJSON checks that a JSON reader gives texts back, and that no character is
+// escaped only for browsers.
 func FuzzJSON(f *testing.F) {
 	for _, text := range hostile {
 		f.Add(text)

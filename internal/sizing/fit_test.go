@@ -66,8 +66,8 @@ func TestClosest(t *testing.T) {
 	}
 }
 
-// TestFlexible holds what a flexible size gives: whole processors of two threads,
-// and memory in whole GiB.
+// TestFlexible checks what a flexible size gives: whole processors of two threads, and
+// memory in whole GiB.
 func TestFlexible(t *testing.T) {
 	f, m := office(3, 5000*fleet.MiB, "amd64")
 	offers, err := sizing.Fit(f, m, market(t, "oci"), nil)
@@ -120,7 +120,7 @@ oci,VM.Standard.E4.Flex GiB,0.001,XTS
 oci,disk,0,XTS
 `
 
-// TestPrices holds the sum by hand: size, 10 GiB of disk and the address.
+// TestPrices compares with a sum made by hand: size, 10 GiB of disk and the address.
 func TestPrices(t *testing.T) {
 	sheet, err := sizing.ReadPrices([]byte(prices))
 	if err != nil || sheet.About != "made up" || sheet.Currency != "XTS" {
@@ -168,7 +168,7 @@ func TestSheetFaults(t *testing.T) {
 	}
 }
 
-// TestSizeFiles reads the sizes of every platform and looks for what cannot be.
+// TestSizeFiles reads the sizes of every platform and looks for impossible ones.
 func TestSizeFiles(t *testing.T) {
 	for _, platform := range targets.Clouds() {
 		sizes, err := sizing.ReadSizes([]byte(platform.Cloud.Sizes))

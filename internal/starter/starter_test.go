@@ -26,7 +26,7 @@ func TestDefinitionsAreSound(t *testing.T) {
 				continue
 			}
 			for _, found := range check.Run(check.Options{}, f) {
-				// Without a key that is so, and the definition says it as well.
+				// That is expected without a key, and the definition says so.
 				if publicKey != "" || found.Rule != "nobody-can-log-in" {
 					t.Errorf("%s: %v", purpose, found)
 				}

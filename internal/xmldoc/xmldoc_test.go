@@ -6,8 +6,8 @@ import (
 	"testing"
 )
 
-// FuzzText checks that an XML parser gives texts and attributes back as they
-// were, or with U+FFFD for what no document can hold.
+// FuzzText checks that an XML parser gives texts and attributes back unchanged, or
+// with U+FFFD for characters that XML can't represent.
 func FuzzText(f *testing.F) {
 	for _, text := range []string{"", "a", "<b>&amp;]]>", "\"'", "\r\n\t x ", "\x01", "\xff", "🌊 é", "--", "￾"} {
 		f.Add(text)

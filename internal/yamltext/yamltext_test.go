@@ -7,8 +7,8 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-// TestStyles holds which texts stand bare: only those that no reader of YAML 1.1
-// or 1.2 takes for anything else.
+// TestStyles checks which texts need no quotes: only those that every reader of YAML
+// 1.1 or 1.2 reads as text.
 func TestStyles(t *testing.T) {
 	for text, want := range map[string]yaml.Style{
 		"almanac": 0, "/srv/almanac": 0, "Mira Holm": 0, "a=b": 0, "t3.small": 0,

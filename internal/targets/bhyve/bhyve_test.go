@@ -34,8 +34,8 @@ func read(t *testing.T, data []byte) map[string]string {
 		if line == "" || line[0] == '#' {
 			continue
 		}
-		key, value, is := strings.Cut(line, "=")
-		if !is || values[key] != "" || strings.Contains(strings.ReplaceAll(value, "%%", ""), "%") {
+		key, value, ok := strings.Cut(line, "=")
+		if !ok || values[key] != "" || strings.Contains(strings.ReplaceAll(value, "%%", ""), "%") {
 			t.Fatalf("line %q", line)
 		}
 		values[key] = strings.ReplaceAll(value, "%%", "%")
@@ -104,8 +104,8 @@ func TestShellReadsScript(t *testing.T) {
 	}
 }
 
-// TestScriptMakesDisks runs the script with stand-ins for what only FreeBSD has,
-// twice, and looks at the disks and at what would have been run.
+// TestScriptMakesDisks runs the script twice, with stand-ins for what only FreeBSD
+// has, and checks the disks and the commands.
 func TestScriptMakesDisks(t *testing.T) {
 	if _, err := exec.LookPath("qemu-img"); err != nil {
 		t.Skip("qemu-img is not installed here")

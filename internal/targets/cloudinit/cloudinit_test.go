@@ -18,13 +18,12 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// TestDemo compares what the demo fleet renders to with files that were read
-// and found good.
+// TestDemo compares the rendered demo with files that people have reviewed.
 func TestDemo(t *testing.T) {
 	golden.Compare(t, golden.Render(t, cloudinit.Target, golden.Demo(t), golden.Machines...))
 }
 
-// machine is a fleet of one machine that a program built.
+// machine builds a fleet of one machine in Go.
 func machine(change func(f *fleet.Fleet, m *fleet.Machine)) (*fleet.Fleet, *fleet.Machine) {
 	m := &fleet.Machine{Name: "almanac", Image: "bookworm", FirstBoot: &fleet.FirstBoot{}}
 	f := &fleet.Fleet{Name: "tide-office", Machines: []*fleet.Machine{m},
@@ -232,8 +231,8 @@ func FuzzText(f *testing.F) {
 	})
 }
 
-// TestPasswordHash holds the hash against what crypt(5) says of it, by the
-// program that reads such hashes.
+// TestPasswordHash compares the hash with that of another program that writes such
+// hashes (crypt(5)).
 func TestPasswordHash(t *testing.T) {
 	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
 		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}

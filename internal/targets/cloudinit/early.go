@@ -72,7 +72,7 @@ const maxNeighbours = 254
 // that have no name server.
 func neighbours(f *fleet.Fleet, m *fleet.Machine, environment Environment) []string {
 	var hosts []string
-	said := map[netip.Addr]bool{}
+	listed := map[netip.Addr]bool{}
 	for _, nic := range m.NICs {
 		network := f.Network(nic.Network)
 		if network == nil || len(network.DNS) > 0 {
@@ -84,10 +84,10 @@ func neighbours(f *fleet.Fleet, m *fleet.Machine, environment Environment) []str
 		}
 		for _, other := range beside {
 			address := environment.addressOf(f, network, other.NIC)
-			if other.Machine == m || !address.IsValid() || said[address] {
+			if other.Machine == m || !address.IsValid() || listed[address] {
 				continue
 			}
-			said[address] = true
+			listed[address] = true
 			names := other.Machine.HostName
 			if full := other.Machine.FullName(); full != names {
 				names = full + " " + names

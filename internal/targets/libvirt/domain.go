@@ -75,8 +75,8 @@ func domain(job *render.Job, m *fleet.Machine) (render.File, error) {
 	return render.File{Name: m.Name + "/domain.xml", Data: root.Encode(), Mode: mode}, nil
 }
 
-func yesNo(truth bool) string {
-	if truth {
+func yesNo(yes bool) string {
+	if yes {
 		return "yes"
 	}
 	return "no"

@@ -23,7 +23,7 @@ func TestDemo(t *testing.T) {
 	}
 }
 
-// everything asks for what the demo does not.
+// everything uses what the demo doesn't.
 func everything(t *testing.T) *fleet.Fleet {
 	f := golden.Demo(t)
 	f.Networks = append(f.Networks, &fleet.Network{Name: "road", Mode: fleet.Bridged, Bridge: "br-road"})
@@ -44,7 +44,7 @@ func everything(t *testing.T) *fleet.Fleet {
 	return f
 }
 
-// kinds are the schemas that files are held against.
+// kinds lists the schemas of files.
 func kind(name string) string {
 	switch {
 	case strings.HasSuffix(name, ".volume.xml"):
@@ -57,7 +57,7 @@ func kind(name string) string {
 	return ""
 }
 
-// TestSchemas holds every file against the RELAX NG schemas that libvirt ships.
+// TestSchemas validates every file with the RELAX NG schemas that libvirt ships.
 func TestSchemas(t *testing.T) {
 	validate, err := exec.LookPath("virt-xml-validate")
 	if err != nil {

@@ -62,8 +62,8 @@ func everything(t *testing.T) *fleet.Fleet {
 	return f
 }
 
-// TestReferences walks every descriptor: each reference leads to what is there,
-// each number is used once, and each file beside it has its checksum.
+// TestReferences walks every descriptor: each reference has a target, each number is
+// used once, and each file beside it has its checksum.
 func TestReferences(t *testing.T) {
 	f := everything(t)
 	files := golden.Render(t, ovf.Target, f)
@@ -156,7 +156,7 @@ func TestArchive(t *testing.T) {
 	}
 }
 
-// TestSteps runs the printed command and holds the manifest it completes.
+// TestSteps runs the printed command and checks the manifest that it completes.
 func TestSteps(t *testing.T) {
 	if _, err := exec.LookPath("qemu-img"); err != nil {
 		t.Skip("qemu-img is not installed here")
@@ -194,7 +194,7 @@ func TestSteps(t *testing.T) {
 	}
 }
 
-// TestStepsBringDiscs checks that a disc that the descriptor names is put there.
+// TestStepsBringDiscs checks that the steps copy the discs that the descriptor names.
 func TestStepsBringDiscs(t *testing.T) {
 	f := everything(t)
 	steps := ovf.Target.Steps(&render.Job{Fleet: f}, []*fleet.Machine{f.Machine("store")})

@@ -54,7 +54,7 @@ func script(t *testing.T, change func(f *fleet.Fleet, m *fleet.Machine)) string 
 	return filepath.Join(folder, "run.sh")
 }
 
-// hostile changes a machine in every field that a script could trip over.
+// hostile changes a machine in every field that could break a script.
 func hostile(f *fleet.Fleet, m *fleet.Machine) {
 	m.About = "it's $(touch /tmp/stavren-was-here) `id`\n\"; rm -rf /\r\n#\x1b[0m"
 	f.Images[0].File = "images/it's, a $(name) \"of\" \\ tides;=.qcow2"
@@ -66,7 +66,7 @@ func hostile(f *fleet.Fleet, m *fleet.Machine) {
 	}
 }
 
-// everything asks for all that a machine can have on a host.
+// everything is a machine that uses all that a host can provide.
 func everything(f *fleet.Fleet, m *fleet.Machine) {
 	f.Secrets = []*fleet.Secret{{Name: "screen", Env: "SCREEN"}}
 	f.Networks = []*fleet.Network{
@@ -98,7 +98,7 @@ func TestShellReadsScript(t *testing.T) {
 	if err != nil {
 		t.Skip("shellcheck is not installed here")
 	}
-	// SC2016 asks whether $(name) in single quotes was meant to expand: it was not.
+	// SC2016 warns that $(name) in single quotes doesn't expand, which is intended.
 	for _, change := range []func(*fleet.Fleet, *fleet.Machine){
 		func(*fleet.Fleet, *fleet.Machine) {}, hostile,
 		func(f *fleet.Fleet, _ *fleet.Machine) { f.Images[0].Arch = "arm64" }, everything,
@@ -249,9 +249,9 @@ func TestSystemdReadsUnit(t *testing.T) {
 	}
 }
 
-// TestScriptTellsState holds what the script says of a machine that runs, and
-// that it does not start it twice.
-func TestScriptTellsState(t *testing.T) {
+// TestScriptReportsState checks what the script reports for a running machine, and
+// that it doesn't start it twice.
+func TestScriptReportsState(t *testing.T) {
 	image := base(t, "qcow2", "64M")
 	path := script(t, func(*fleet.Fleet, *fleet.Machine) {})
 	call := func(word string) (string, int) {
@@ -293,7 +293,7 @@ func TestScriptTellsState(t *testing.T) {
 	}
 	run.Wait()
 	expect("status", "almanac is off", 3)
-	// A pid file that a crash left, with a number that is another process's now.
+	// A pid file left by a crash, whose number now belongs to another process.
 	if err := os.WriteFile(pidFile, []byte(strconv.Itoa(os.Getpid())), 0o644); err != nil {
 		t.Fatal(err)
 	}
