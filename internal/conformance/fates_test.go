@@ -170,13 +170,16 @@ func compareFates(t *testing.T, target render.Target, f *fleet.Fleet, changed ma
 		reached, isChanged := changed[field]
 		switch {
 		case !isKnown:
-			t.Errorf("%s has no fate", field)
+			t.Errorf("%s has no fate; add it to fates of the target, or, if first-boot data carries it, to table in "+
+				"internal/targets/cloudinit/fates.go", field)
 		case !isChanged:
 			t.Errorf("%s was not changed; set it in testdata/every-field.stavren.yaml", field)
 		case reached && fate.Outcome == render.LeftOut:
-			t.Errorf("%s changes the output, but its fate is that it is left out: %s", field, fate.How)
+			t.Errorf("%s changes the output, but its fate is that it is left out (%s); adapt or carry it in fates or "+
+				"overrides of the target", field, fate.How)
 		case !reached && (fate.Outcome == render.Carried || fate.Outcome == render.Adapted && isFirstBoot[field]):
-			t.Errorf("%s is %v (%s), but changing it does not change the output", field, fate.Outcome, fate.How)
+			t.Errorf("%s is %v (%s), but changing it does not change the output; leave it out in fates or overrides of "+
+				"the target", field, fate.Outcome, fate.How)
 		}
 	}
 }

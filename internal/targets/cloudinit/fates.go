@@ -1,6 +1,8 @@
 package cloudinit
 
 import (
+	"slices"
+
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/render"
@@ -25,84 +27,89 @@ type row struct {
 	linux, freeBSD, windows verdict
 }
 
-// onlyAPT says why other package managers drop a field.
-const onlyAPT = "only apt has it"
+// Reasons that several fields share.
+const (
+	notOnWindows   = "Windows does not read it from first-boot data"
+	onlyAPT        = "only apt has it"
+	packageManager = "in the form of apt, dnf, zypper, apk, pacman or pkg, depending on the system"
+)
+
+// everywhere gives some fields the same verdict on every class of systems.
+func everywhere(v verdict, fields ...string) []row {
+	var rows []row
+	for _, field := range fields {
+		rows = append(rows, row{field, v, v, v})
+	}
+	return rows
+}
+
+// onUnix gives some fields a verdict on Linux and FreeBSD, and leaves them out on
+// Windows.
+func onUnix(v verdict, fields ...string) []row {
+	var rows []row
+	for _, field := range fields {
+		rows = append(rows, row{field, v, v, leftOut(notOnWindows)})
+	}
+	return rows
+}
 
 // table gives the verdict on every field that goes into first-boot data. A test
 // renders each field on each class of systems and compares.
 func table() []row {
-	same := func(v verdict, fields ...string) []row {
-		var rows []row
-		for _, field := range fields {
-			rows = append(rows, row{field, v, v, v})
-		}
-		return rows
-	}
-	unix := func(v verdict, fields ...string) []row {
-		var rows []row
-		for _, field := range fields {
-			rows = append(rows, row{field, v, v, leftOut("Windows does not read it from first-boot data")})
-		}
-		return rows
-	}
-	const packageManager = "in the form of apt, dnf, zypper, apk, pacman or pkg, depending on the system"
-	rows := []row{
-		{"machine.keyboard", carried, leftOut("cloud-init does not set it on FreeBSD"),
-			leftOut("Windows does not read it from first-boot data")},
+	return slices.Concat(
+		byClass(),
+		everywhere(carried,
+			"machine.host_name", "nic.network", "nic.address", "nic.hardware_address", "nic.also", "nic.primary",
+			"network.dns", "network.search", "network.gateway", "network.subnet", "route.to", "route.via",
+			"user.full_name", "user.groups", "user.keys", "user.expires", "time.zone", "time.servers",
+			"key.text", "file.text"),
+		onUnix(carried,
+			"machine.domain", "machine.language", "disk.label", "disk.options", "user.uid", "user.shell", "user.home",
+			"user.password_hash", "user.locked", "ssh.password_login", "first_boot.refresh", "first_boot.upgrade",
+			"first_boot.restart", "first_boot.packages", "file.mode", "file.owner"),
+		everywhere(adapted("it decides the administrators' group, the default shell and the form of packages and "+
+			"services"),
+			"image.os", "system.family"),
+		everywhere(adapted("it is read now and is in the first-boot data, where every program on the machine can read it"),
+			"secret.env", "secret.file"),
+		everywhere(adapted("the text is written as it was filled"), "file.fill", "script.fill"),
+		onUnix(adapted("root gets the keys of all administrators; by-any-way is a line in the SSH server's configuration"),
+			"ssh.root_login"),
+		onUnix(adapted("a script of the administrator's starts it with su"), "script.run_as"),
+		onUnix(adapted("the hypervisor's helper as a package"), "first_boot.guest_tools"),
+		onUnix(adapted(packageManager), "package_source.url", "package_source.key"),
+	)
+}
+
+// byClass has the rows whose verdict differs between Linux and FreeBSD, or is special
+// on Windows.
+func byClass() []row {
+	const (
+		lastScript = "a last script enables and starts them"
+		sudo       = "without-password becomes a sudo rule, with-password membership of the administrators' group"
+		hashed     = "the password is hashed with SHA-512 (crypt)"
+		boothook   = "a script that starts with #cloud-boothook becomes a part of a MIME archive, every other one a file"
+		folders    = "scripts are in cloud-init's folders; at first boot, it runs those of every boot before those " +
+			"that run once"
+	)
+	return []row{
+		{"machine.keyboard", carried, leftOut("cloud-init does not set it on FreeBSD"), leftOut(notOnWindows)},
 		{"disk.filesystem", carried, adapted("every file system becomes UFS, which newfs creates on an empty disk"),
-			leftOut("Windows does not read it from first-boot data")},
-		{"disk.mount", carried, adapted("mounted by its label below /dev/ufs"),
-			leftOut("Windows does not read it from first-boot data")},
-		{"first_boot.swap", carried, leftOut("cloud-init does not create swap on FreeBSD"),
-			leftOut("Windows does not read it from first-boot data")},
-		{"first_boot.services", adapted("a last script enables and starts them"),
-			adapted("a last script enables and starts them"),
+			leftOut(notOnWindows)},
+		{"disk.mount", carried, adapted("mounted by its label below /dev/ufs"), leftOut(notOnWindows)},
+		{"first_boot.swap", carried, leftOut("cloud-init does not create swap on FreeBSD"), leftOut(notOnWindows)},
+		{"first_boot.services", adapted(lastScript), adapted(lastScript),
 			adapted("a last PowerShell script sets and starts them")},
-		{"user.admin", adapted("without-password becomes a sudo rule, with-password membership of the " +
-			"administrators' group"),
-			adapted("without-password becomes a sudo rule, with-password membership of the administrators' group"),
-			adapted("both kinds become membership of Administrators")},
-		{"user.password", adapted("the password is hashed with SHA-512 (crypt)"),
-			adapted("the password is hashed with SHA-512 (crypt)"),
+		{"user.admin", adapted(sudo), adapted(sudo), adapted("both kinds become membership of Administrators")},
+		{"user.password", adapted(hashed), adapted(hashed),
 			adapted("it is in the first-boot data in the clear, since Windows accepts no hash")},
-		{"script.text", adapted("a script that starts with #cloud-boothook becomes a part of a MIME archive, every " +
-			"other one a file"),
-			adapted("a script that starts with #cloud-boothook becomes a part of a MIME archive, every other one a file"),
+		{"script.text", adapted(boothook), adapted(boothook),
 			adapted("each script is a part of a MIME archive, run by PowerShell or, if it starts with @echo, by cmd")},
-		{"script.when",
-			adapted("scripts are in cloud-init's folders; at first boot, it runs those of every boot before those " +
-				"that run once"),
-			adapted("scripts are in cloud-init's folders; at first boot, it runs those of every boot before those " +
-				"that run once"),
+		{"script.when", adapted(folders), adapted(folders),
 			adapted("scripts of every boot become a scheduled task at startup")},
+		{"package_source.suite", adapted(packageManager), leftOut(onlyAPT), leftOut(notOnWindows)},
+		{"package_source.components", adapted(packageManager), leftOut(onlyAPT), leftOut(notOnWindows)},
 	}
-	rows = append(rows, same(carried,
-		"machine.host_name", "nic.network", "nic.address", "nic.hardware_address", "nic.also", "nic.primary",
-		"network.dns", "network.search", "network.gateway", "network.subnet", "route.to", "route.via",
-		"user.full_name", "user.groups", "user.keys", "user.expires", "time.zone", "time.servers",
-		"key.text", "file.text")...)
-	rows = append(rows, unix(carried,
-		"machine.domain", "machine.language", "disk.label", "disk.options", "user.uid", "user.shell", "user.home",
-		"user.password_hash", "user.locked", "ssh.password_login", "first_boot.refresh", "first_boot.upgrade",
-		"first_boot.restart", "first_boot.packages", "file.mode", "file.owner")...)
-	rows = append(rows, same(adapted("it decides the administrators' group, the default shell and the form of "+
-		"packages and services"),
-		"image.os", "system.family")...)
-	rows = append(rows, same(adapted("it is read now and is in the first-boot data, where every program on the "+
-		"machine can read it"),
-		"secret.env", "secret.file")...)
-	rows = append(rows, same(adapted("the text is written as it was filled"), "file.fill", "script.fill")...)
-	rows = append(rows, unix(adapted("root gets the keys of all administrators; by-any-way is a line in the SSH "+
-		"server's configuration"),
-		"ssh.root_login")...)
-	rows = append(rows, unix(adapted("a script of the administrator's starts it with su"), "script.run_as")...)
-	rows = append(rows, unix(adapted("the hypervisor's helper as a package"), "first_boot.guest_tools")...)
-	rows = append(rows, unix(adapted(packageManager), "package_source.url", "package_source.key")...)
-	for _, field := range []string{"package_source.suite", "package_source.components"} {
-		rows = append(rows, row{field, adapted(packageManager), leftOut(onlyAPT),
-			leftOut("Windows does not read it from first-boot data")})
-	}
-	return rows
 }
 
 // of returns the verdict for a class of systems.
