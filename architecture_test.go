@@ -82,7 +82,7 @@ var forbidden = map[string][]string{
 	"net/http": {"internal/seedserver", "internal/cli"},
 	"os/exec":  {"internal/hostfacts"},
 	"os": {"internal/hostfacts", "internal/localfiles", "internal/outfolder", "internal/cli", "cmd/stavren",
-		"internal/targets/seed", "internal/golden"},
+		"internal/golden"},
 }
 
 // TestImports checks that no import runs against the arrows of the architecture.

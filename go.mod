@@ -3,7 +3,6 @@ module stavren.example/stavren
 go 1.26.0
 
 require (
-	github.com/diskfs/go-diskfs v1.9.4
 	github.com/fatih/color v1.19.0
 	github.com/go-crypt/crypt v0.14.15
 	github.com/mattn/go-colorable v0.1.14
@@ -21,7 +20,6 @@ require (
 
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
-	github.com/djherbis/times v1.6.0 // indirect
 	github.com/go-crypt/x v0.4.16 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/mattn/go-isatty v0.0.22 // indirect

@@ -84,7 +84,7 @@ func TestColour(t *testing.T) {
 	for environment, want := range map[string]bool{"CLICOLOR_FORCE=1": true, "NO_COLOR=1": false} {
 		t.Run(environment, func(t *testing.T) {
 			command := exec.Command(stavren, "rules", "unknown-image")
-			command.Env = append(os.Environ(), environment, "TERM=xterm-256color")
+			command.Env = append(os.Environ(), "NO_COLOR=", environment, "TERM=xterm-256color")
 			out, err := command.Output()
 			if err != nil {
 				t.Fatal(err)
