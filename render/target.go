@@ -7,10 +7,15 @@
 package render
 
 import (
+	"encoding/hex"
 	"fmt"
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/crypto/scrypt"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -70,6 +75,9 @@ type Step struct {
 type Job struct {
 	Fleet   *fleet.Fleet
 	Options Options
+
+	once      sync.Once
+	stretched *Job
 }
 
 // Secret returns the value of a secret of the fleet.
@@ -87,6 +95,44 @@ func (j *Job) Secret(name string) (string, error) {
 		return "", fmt.Errorf("the secret %q cannot be read: %w", name, err)
 	}
 	return value, nil
+}
+
+// Stretched returns a job with other secrets: slow hashes of the real ones (scrypt, RFC
+// 7914). What everyone can read must not be derived fast from a secret, or people could
+// guess it. Use this job for what has to change with a secret without containing it.
+// Each secret is hashed once.
+func (j *Job) Stretched() *Job {
+	j.once.Do(func() {
+		type hash struct {
+			once sync.Once
+			text string
+			err  error
+		}
+		hashes := make(map[string]*hash, len(j.Fleet.Secrets))
+		for _, secret := range j.Fleet.Secrets {
+			hashes[secret.Name] = &hash{}
+		}
+		options := j.Options
+		options.Secrets = func(secret *fleet.Secret) (string, error) {
+			h := hashes[secret.Name]
+			h.once.Do(func() {
+				var value string
+				if value, h.err = j.Secret(secret.Name); h.err == nil {
+					h.text, h.err = stretch(value, j.Fleet.Name, secret.Name)
+				}
+			})
+			return h.text, h.err
+		}
+		j.stretched = &Job{Fleet: j.Fleet, Options: options}
+	})
+	return j.stretched
+}
+
+// stretch hashes a secret with the cost that RFC 7914 calls interactive: some 50
+// milliseconds and 32 MiB for each guess.
+func stretch(value string, names ...string) (string, error) {
+	key, err := scrypt.Key([]byte(value), []byte(strings.Join(names, "\x00")), 1<<15, 8, 1, 32)
+	return hex.EncodeToString(key), err
 }
 
 // Machines returns the machines that the options choose. It leaves out names that the

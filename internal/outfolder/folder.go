@@ -196,7 +196,8 @@ func (f *Folder) Commit(force bool) (Written, error) {
 	if err != nil {
 		return Written{}, fmt.Errorf("cannot record what is written: %w", err)
 	}
-	if err := os.WriteFile(filepath.Join(f.temporary, RecordName), append(list, '\n'), 0o644); err != nil {
+	// Only the owner can read checksums, which would be a fast way to guess secrets.
+	if err := os.WriteFile(filepath.Join(f.temporary, RecordName), append(list, '\n'), 0o600); err != nil {
 		return Written{}, fmt.Errorf("cannot record what is written: %w", err)
 	}
 	if err := flush(f.temporary); err != nil {

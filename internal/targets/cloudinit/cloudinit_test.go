@@ -293,6 +293,47 @@ func TestPasswordHash(t *testing.T) {
 	}
 }
 
+// TestGuessing tries what someone could do who reads everything but the files with
+// secrets: find out which of some guesses is right by fast hashes.
+func TestGuessing(t *testing.T) {
+	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
+		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}
+		m.Users = []*fleet.User{{Name: "mira", Password: "door"}}
+		m.FirstBoot.Files = []*fleet.File{{Path: "/f", Mode: 0o600,
+			Content: fleet.Content{Text: "door=" + fleet.SecretMark("door")}}}
+	})
+	files := func(secret string) []render.File {
+		t.Helper()
+		read := func(*fleet.Secret) (string, error) { return secret, nil }
+		files, err := cloudinit.Files(&render.Job{Fleet: f, Options: render.Options{Secrets: read}}, m, cloudinit.Virtio)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return files
+	}
+	salt := func(files []render.File) string {
+		_, rest, _ := strings.Cut(string(files[0].Data), "$6$rounds=10000$")
+		salt, _, _ := strings.Cut(rest, "$")
+		return salt
+	}
+	right, wrong := files("high water"), files("low water")
+	if salt(right) == "" || salt(right) != salt(wrong) {
+		t.Errorf("the salt %q depends on the password, as %q does", salt(right), salt(wrong))
+	}
+	metaData := string(right[1].Data)
+	if metaData == string(wrong[1].Data) {
+		t.Error("the instance id doesn't change with the secret")
+	}
+	if metaData != string(files("high water")[1].Data) {
+		t.Error("the same secret gives another instance id")
+	}
+	// The id over the user data itself, which a guess would give.
+	guess, err := cloudinit.MetaData(m, right[0].Data)
+	if err != nil || string(guess) == metaData {
+		t.Errorf("the instance id is a fast hash of data with the secret: %s, %v", guess, err)
+	}
+}
+
 func TestSecretsAreNeeded(t *testing.T) {
 	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
 		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}

@@ -17,10 +17,11 @@ import (
 const passwordRounds = 10000
 
 // hashPassword hashes a password with SHA-512 as crypt(5) describes ($6$). The salt
-// is derived from the names and the password itself, so that the same input gives the
-// same bytes and no two accounts share a salt.
+// is derived from the names, so that the same input gives the same bytes and no two
+// accounts share a salt. It isn't derived from the password, since a salt is readable
+// and would be a fast way to test guesses.
 func hashPassword(f *fleet.Fleet, m *fleet.Machine, user *fleet.User, password string) (string, error) {
-	sum := sha256.Sum256([]byte(strings.Join([]string{"salt", f.Name, m.Name, user.Name, password}, "\x00")))
+	sum := sha256.Sum256([]byte(strings.Join([]string{"salt", f.Name, m.Name, user.Name}, "\x00")))
 	// The alphabet of salts is ./0-9A-Za-z (crypt(5)), with at most 16 characters.
 	salt := strings.NewReplacer("-", ".", "_", "/").Replace(base64.RawURLEncoding.EncodeToString(sum[:12]))
 	hasher, err := shacrypt.New(shacrypt.WithSHA512(), shacrypt.WithIterations(passwordRounds))

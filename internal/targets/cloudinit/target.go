@@ -35,7 +35,16 @@ func Files(job *render.Job, m *fleet.Machine, environment Environment) ([]render
 	if err != nil {
 		return nil, fmt.Errorf("user-data: %w", err)
 	}
-	metaData, err := MetaData(m, userData.Identity)
+	identity := userData.Identity
+	if userData.Secret {
+		// The id of the instance is readable by everyone on the machine and its host.
+		slow, err := UserData(job.Stretched(), m, environment)
+		if err != nil {
+			return nil, fmt.Errorf("user-data: %w", err)
+		}
+		identity = slow.Identity
+	}
+	metaData, err := MetaData(m, identity)
 	if err != nil {
 		return nil, fmt.Errorf("meta-data: %w", err)
 	}

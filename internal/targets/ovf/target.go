@@ -39,7 +39,7 @@ var Target = render.Target{
 			return nil, err
 		}
 		ovf := render.File{Name: m.Name + ".ovf", Data: descriptor, Mode: 0o644}
-		files := []render.File{ovf, {Name: m.Name + ".mf", Data: manifest(ovf, seedFile), Mode: 0o644}, seedFile}
+		files := []render.File{ovf, {Name: m.Name + ".mf", Data: manifest(ovf, seedFile), Mode: seedFile.Mode}, seedFile}
 		if job.Options.Archive {
 			archive, err := archive(files)
 			if err != nil {
