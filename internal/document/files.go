@@ -38,22 +38,33 @@ func NewFiles(files fs.FS, allowOutside bool) *Files {
 
 var errFolder = errors.New("it is a folder")
 
-// Definition reads a definition. It reads little more than [MaxDefinition], which
-// [Parse] refuses.
+// Definition reads a definition that a person names. It reads little more than
+// [MaxDefinition], which [Parse] refuses.
 func (f *Files) Definition(name string) ([]byte, error) {
-	file, err := f.fs.Open(name)
+	return readDefinition(f.fs.Open(name))
+}
+
+// Used reads a definition that another one names in a layer, within the folder of that
+// one.
+func (f *Files) Used(l Layer, named string) ([]byte, error) {
+	return readDefinition(f.open(l.Folder(), path.Clean(named), f.Resolve(l, named)))
+}
+
+func readDefinition(file fs.File, err error) ([]byte, error) {
 	if err != nil {
 		return nil, withoutPath(err)
 	}
 	defer file.Close()
-	size := int64(0)
-	if info, err := file.Stat(); err == nil {
-		if info.IsDir() {
-			return nil, errFolder
-		}
-		size = min(info.Size(), MaxDefinition)
+	info, err := file.Stat()
+	switch {
+	case err != nil:
+		return nil, withoutPath(err)
+	case info.IsDir():
+		return nil, errFolder
+	case !info.Mode().IsRegular():
+		return nil, errIrregular
 	}
-	data := bytes.NewBuffer(make([]byte, 0, size+bytes.MinRead))
+	data := bytes.NewBuffer(make([]byte, 0, min(info.Size(), MaxDefinition)+bytes.MinRead))
 	if _, err := data.ReadFrom(io.LimitReader(file, MaxDefinition+1)); err != nil {
 		return nil, withoutPath(err)
 	}

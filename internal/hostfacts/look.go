@@ -162,18 +162,22 @@ func lookAtImage(ctx context.Context, f localfiles.Files, image *fleet.Image, pr
 		path = filepath.Join(image.Folder, path)
 	}
 	looked := fleet.HostImage{Path: path}
-	file, err := os.Open(f.Path(path))
+	file, err := f.OpenFile(path)
 	if err != nil {
-		looked.Missing = "it cannot be opened"
-		if errors.Is(err, fs.ErrNotExist) {
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
 			looked.Missing = "there is no such file"
+		case errors.Is(err, localfiles.ErrIrregular):
+			looked.Missing = "it is not a regular file"
+		default:
+			looked.Missing = "it can't be opened"
 		}
 		return looked, nil
 	}
 	defer file.Close()
 	info, err := file.Stat()
 	if err != nil || !info.Mode().IsRegular() {
-		looked.Missing = "it is no regular file"
+		looked.Missing = "it is not a regular file"
 		return looked, nil
 	}
 	looked.VirtualSize = virtualSize(file, info.Size())

@@ -1,6 +1,8 @@
 package load
 
 import (
+	"errors"
+	"io/fs"
 	"slices"
 	"strings"
 
@@ -38,11 +40,14 @@ func (l *loader) useFile(path document.Layer, chain []string, into *language.Def
 		return // several definitions may use the same one
 	}
 	l.used[name] = true
-	data, err := l.files.Definition(name)
+	data, err := l.files.Used(path, named)
 	if err != nil {
+		remedy := "check the path; it is relative to the folder of the definition that uses it"
+		if !errors.Is(err, fs.ErrNotExist) {
+			remedy = "name a file in that folder, not a link that leads out of it, or give --allow-outside"
+		}
 		l.faults.Add(document.FileUnreadable, path,
-			"cannot read the definition "+document.Quoted(name)+": "+err.Error(),
-			"check the path; it is relative to the folder of the definition that uses it")
+			"cannot read the definition "+document.Quoted(name)+": "+err.Error(), remedy)
 		return
 	}
 	// The path leads from the top of the other definition now.

@@ -32,6 +32,9 @@ func (f Files) ReadSecret(secret *fleet.Secret, environment []string, allowOutsi
 		return "", err
 	}
 	defer file.Close()
+	if info, err := file.Stat(); err == nil && info.IsDir() {
+		return "", fmt.Errorf("%s is a folder", secret.File)
+	}
 	data, err := io.ReadAll(io.LimitReader(file, maxSecret+1))
 	if err != nil {
 		return "", err
