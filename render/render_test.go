@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/render"
@@ -215,5 +216,56 @@ func TestFields(t *testing.T) {
 		if strings.Contains(" "+fields+" ", " "+group+" ") {
 			t.Errorf("%s is a group, not a field", group)
 		}
+	}
+}
+
+// TestNothingRunsAfterwards changes the fleet as soon as rendering has failed. The race
+// detector reports renderers that are still running.
+func TestNothingRunsAfterwards(t *testing.T) {
+	f := &fleet.Fleet{Name: "tides"}
+	for i := range 64 {
+		f.Machines = append(f.Machines, &fleet.Machine{Name: fmt.Sprint("m", i)})
+	}
+	var running atomic.Int32
+	target := render.Target{Name: "slow", Machine: func(_ *render.Job, m *fleet.Machine) ([]render.File, error) {
+		running.Add(1)
+		defer running.Add(-1)
+		if m.Name == "m0" {
+			return nil, errors.New("no")
+		}
+		time.Sleep(5 * time.Millisecond)
+		return []render.File{{Name: m.Name, Data: []byte(m.About)}}, nil
+	}}
+	if _, err := render.All(context.Background(), target, f, render.Options{}); err == nil {
+		t.Error("no error")
+	}
+	if n := running.Load(); n > 0 {
+		t.Errorf("%d renderers are running", n)
+	}
+	for _, m := range f.Machines {
+		m.About = "changed"
+	}
+}
+
+// TestPanicIsAnError checks that a caller's own target, and a caller's own way of
+// reading secrets, can't end the process.
+func TestPanicIsAnError(t *testing.T) {
+	f := &fleet.Fleet{Name: "tides", Machines: []*fleet.Machine{{Name: "m"}}, Secrets: []*fleet.Secret{{Name: "s"}}}
+	panics := func() ([]render.File, error) { panic("low water") }
+	secrets := render.Options{Secrets: func(*fleet.Secret) (string, error) { panic("low water") }}
+	for name, target := range map[string]render.Target{
+		"machine": {Machine: func(*render.Job, *fleet.Machine) ([]render.File, error) { return panics() }},
+		"fleet":   {Fleet: func(*render.Job) ([]render.File, error) { return panics() }},
+		"secrets": {Machine: func(job *render.Job, _ *fleet.Machine) ([]render.File, error) {
+			_, err := job.Secret("s")
+			return nil, err
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := render.All(context.Background(), target, f, secrets)
+			if err == nil || !strings.Contains(err.Error(), "low water") {
+				t.Errorf("the error is %v", err)
+			}
+		})
 	}
 }

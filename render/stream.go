@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"runtime"
+	"runtime/debug"
 	"slices"
+	"sync"
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/nearest"
@@ -25,7 +27,7 @@ func Stream(ctx context.Context, target Target, f *fleet.Fleet, options Options,
 		}
 	}
 	if target.Fleet != nil {
-		files, err := target.Fleet(job)
+		files, err := protect(func() ([]File, error) { return target.Fleet(job) })
 		if err != nil {
 			return fmt.Errorf("rendering %s: %w", target.Name, err)
 		}
@@ -83,11 +85,14 @@ func streamMachines(ctx context.Context, target Target, job *Job, machines []*fl
 		files []File
 		err   error
 	}
+	// The caller may change the fleet as soon as this returns, so nothing may still run.
+	var running sync.WaitGroup
+	defer running.Wait()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	workers := runtime.GOMAXPROCS(0)
 	queue := make(chan chan result, workers)
-	go func() {
+	running.Go(func() {
 		defer close(queue)
 		for _, m := range machines {
 			slot := make(chan result, 1)
@@ -96,15 +101,15 @@ func streamMachines(ctx context.Context, target Target, job *Job, machines []*fl
 			case <-ctx.Done():
 				return
 			}
-			go func() {
-				files, err := target.Machine(job, m)
+			running.Go(func() {
+				files, err := protect(func() ([]File, error) { return target.Machine(job, m) })
 				if err != nil {
 					err = fmt.Errorf("rendering machine %s for %s: %w", m.Name, target.Name, err)
 				}
 				slot <- result{files, err}
-			}()
+			})
 		}
-	}()
+	})
 	for slot := range queue {
 		r := <-slot
 		if r.err != nil {
@@ -115,6 +120,17 @@ func streamMachines(ctx context.Context, target Target, job *Job, machines []*fl
 		}
 	}
 	return ctx.Err()
+}
+
+// protect returns a panic of a target, or of a function that reads secrets, as an error:
+// both may be a caller's own.
+func protect(render func() ([]File, error)) (files []File, err error) {
+	defer func() {
+		if reason := recover(); reason != nil {
+			files, err = nil, fmt.Errorf("the target panics: %v\n%s", reason, debug.Stack())
+		}
+	}()
+	return render()
 }
 
 func deliverAll(files []File, deliver func(File) error) error {
