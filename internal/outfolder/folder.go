@@ -5,13 +5,12 @@ package outfolder
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 )
 
@@ -25,24 +24,18 @@ const (
 	committed  = ".stavren-commit"
 )
 
-// record lists the files that were written, with their checksums.
-type record struct {
-	// About explains the file to people who find it.
-	About string            `json:"about"`
-	Files map[string]string `json:"files"`
-}
-
-const recordAbout = "Files that stavren wrote here, with their SHA-256. It overwrites only these, and only unchanged."
-
 // Folder collects files for an output folder and puts all of them in place at once.
 type Folder struct {
-	path, temporary string
-	old             record
-	added           map[string]string // checksums by name
-	names           []string
-	modes           map[string]fs.FileMode
-	made            map[string]bool // folders for what is collected
-	held            *os.File        // says that the temporary folder is in use
+	path string
+	// root is the folder, out of which no link leads.
+	root      *os.Root
+	temporary string
+	old       record
+	added     map[string]string // checksums by name
+	names     []string
+	modes     map[string]fs.FileMode
+	made      map[string]bool // folders for what is collected
+	held      *os.File        // says that the temporary folder is in use
 }
 
 // Written lists what a commit did.
@@ -80,22 +73,40 @@ func Open(path string) (*Folder, error) {
 	if err := os.MkdirAll(path, 0o755); err != nil {
 		return nil, fmt.Errorf("cannot make the output folder: %w", err)
 	}
-	f := &Folder{path: path, added: map[string]string{}, modes: map[string]fs.FileMode{}, made: map[string]bool{}}
-	if err := f.finishEarlier(); err != nil {
-		return nil, fmt.Errorf("cannot finish what an earlier run began in %s: %w", path, err)
+	root, err := os.OpenRoot(path)
+	if err != nil {
+		return nil, fmt.Errorf("cannot open the output folder: %w", err)
 	}
-	var err error
-	if f.old, err = readRecord(filepath.Join(path, RecordName)); err != nil {
+	f := &Folder{path: path, root: root, added: map[string]string{}, modes: map[string]fs.FileMode{},
+		made: map[string]bool{}}
+	if err := f.begin(); err != nil {
+		f.Close()
 		return nil, err
 	}
-	removeAbandoned(path)
-	if f.temporary, err = os.MkdirTemp(path, collecting); err != nil {
-		return nil, fmt.Errorf("cannot write to the output folder: %w", err)
+	return f, nil
+}
+
+// begin finishes or removes what earlier runs left, and creates the folder that
+// collects files.
+func (f *Folder) begin() error {
+	var err error
+	if f.old, err = f.readRecord(RecordName); err != nil {
+		return err
+	}
+	if err := f.finishEarlier(); err != nil {
+		return fmt.Errorf("cannot finish what an earlier run began in %s: %w", f.path, err)
+	}
+	if f.old, err = f.readRecord(RecordName); err != nil {
+		return err
+	}
+	removeAbandoned(f.path)
+	if f.temporary, err = os.MkdirTemp(f.path, collecting); err != nil {
+		return fmt.Errorf("cannot write to the output folder: %w", err)
 	}
 	if f.held, err = hold(f.temporary); err != nil {
-		return nil, fmt.Errorf("cannot write to the output folder: %w", err)
+		return fmt.Errorf("cannot write to the output folder: %w", err)
 	}
-	return f, nil
+	return nil
 }
 
 // removeAbandoned removes what killed runs had collected, which may contain secrets.
@@ -111,24 +122,6 @@ func removeAbandoned(path string) {
 			_ = os.RemoveAll(folder)
 		}
 	}
-}
-
-func readRecord(path string) (record, error) {
-	r := record{About: recordAbout, Files: map[string]string{}}
-	data, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return r, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(data, &r)
-	}
-	if err != nil {
-		return r, fmt.Errorf("cannot read %s, which lists what was written before: %w", path, err)
-	}
-	if r.Files == nil {
-		r.Files = map[string]string{}
-	}
-	return r, nil
 }
 
 // Add collects one file. Nothing appears in the output folder yet.
@@ -161,16 +154,20 @@ func (f *Folder) Add(name string, data []byte, mode fs.FileMode) error {
 func (f *Folder) Commit(force bool) (Written, error) {
 	var written Written
 	var inTheWay []string
+	forced := map[string]string{}
 	for _, name := range f.names {
-		state, err := f.state(name)
+		state, sum, err := f.state(name, f.added[name])
 		switch {
 		case err != nil:
 			return Written{}, fmt.Errorf("cannot look at %s in the output folder: %w", name, err)
+		case force && state == foreign:
+			forced[name] = sum
+			written.Changed = append(written.Changed, name)
 		case state == absent:
 			written.New = append(written.New, name)
 		case state == same:
 			written.Same = append(written.Same, name)
-		case state == ours || force && state == foreign:
+		case state == ours:
 			written.Changed = append(written.Changed, name)
 		default:
 			inTheWay = append(inTheWay, name)
@@ -181,23 +178,20 @@ func (f *Folder) Commit(force bool) (Written, error) {
 	}
 	for _, name := range written.Same {
 		// The file is already right, but its mode may be too wide.
-		path := filepath.Join(f.path, filepath.FromSlash(name))
-		if err := os.Chmod(path, f.modes[name]); err != nil {
+		if err := f.root.Chmod(filepath.FromSlash(name), f.modes[name]); err != nil {
 			return Written{}, fmt.Errorf("cannot set the mode of %s: %w", name, err)
 		}
 		if err := os.Remove(filepath.Join(f.temporary, filepath.FromSlash(name))); err != nil {
 			return Written{}, fmt.Errorf("cannot write to the output folder: %w", err)
 		}
 	}
+	if err := f.disown(forced); err != nil {
+		return Written{}, fmt.Errorf("cannot record what is written: %w", err)
+	}
 	for name, sum := range f.added {
 		f.old.Files[name] = sum
 	}
-	list, err := json.MarshalIndent(f.old, "", "  ")
-	if err != nil {
-		return Written{}, fmt.Errorf("cannot record what is written: %w", err)
-	}
-	// Only the owner can read checksums, which would be a fast way to guess secrets.
-	if err := os.WriteFile(filepath.Join(f.temporary, RecordName), append(list, '\n'), 0o600); err != nil {
+	if err := f.writeRecord(filepath.Join(f.temporary, RecordName)); err != nil {
 		return Written{}, fmt.Errorf("cannot record what is written: %w", err)
 	}
 	if err := flush(f.temporary); err != nil {
@@ -206,7 +200,7 @@ func (f *Folder) Commit(force bool) (Written, error) {
 	if err := os.Rename(f.temporary, filepath.Join(f.path, committed)); err != nil {
 		return Written{}, fmt.Errorf("cannot put the files in place: %w", err)
 	}
-	if err := f.finishEarlier(); err != nil {
+	if err := f.finish(); err != nil {
 		return Written{}, fmt.Errorf("cannot put the files in place; the next run goes on: %w", err)
 	}
 	return written, nil
@@ -216,6 +210,10 @@ func (f *Folder) Commit(force bool) (Written, error) {
 func (f *Folder) Close() error {
 	if f.held != nil {
 		_ = f.held.Close() // it was only held, not written
+	}
+	_ = f.root.Close()
+	if f.temporary == "" {
+		return nil
 	}
 	return os.RemoveAll(f.temporary)
 }
@@ -231,84 +229,34 @@ const (
 	blocked           // not a regular file
 )
 
-func (f *Folder) state(name string) (fileState, error) {
-	path := filepath.Join(f.path, filepath.FromSlash(name))
-	info, err := os.Lstat(path)
+// state looks at a file in the output folder whose new checksum is wanted. It returns
+// its present checksum if it is a regular file.
+func (f *Folder) state(name, wanted string) (state fileState, sum string, err error) {
+	path := filepath.FromSlash(name)
+	info, err := f.root.Lstat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return absent, nil
+		return absent, "", nil
 	case err != nil:
-		return blocked, err
+		return blocked, "", err
 	case !info.Mode().IsRegular():
-		return blocked, nil
+		return blocked, "", nil
 	}
-	data, err := os.ReadFile(path)
+	file, err := f.root.Open(path)
 	if err != nil {
-		return blocked, err
+		return blocked, "", err
 	}
-	hash := sha256.Sum256(data)
-	sum := hex.EncodeToString(hash[:])
-	switch sum {
-	case f.added[name]:
-		return same, nil
+	defer file.Close()
+	hash := sha256.New()
+	if _, err := io.Copy(hash, file); err != nil {
+		return blocked, "", err
+	}
+	switch sum := hex.EncodeToString(hash.Sum(nil)); sum {
+	case wanted:
+		return same, sum, nil
 	case f.old.Files[name]:
-		return ours, nil
+		return ours, sum, nil
+	default:
+		return foreign, sum, nil
 	}
-	return foreign, nil
-}
-
-// finishEarlier moves every file of a commit to its place. It may be interrupted and
-// repeated, since files that were already moved are gone from the commit.
-func (f *Folder) finishEarlier() error {
-	from := filepath.Join(f.path, committed)
-	if _, err := os.Lstat(from); errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	var names []string
-	err := filepath.WalkDir(from, func(path string, entry fs.DirEntry, err error) error {
-		if err == nil && !entry.IsDir() {
-			name, relErr := filepath.Rel(from, path)
-			names = append(names, name)
-			err = relErr
-		}
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	// The record comes last: until then, the next run finishes this one.
-	slices.SortFunc(names, func(a, b string) int {
-		if (a == RecordName) != (b == RecordName) {
-			if a == RecordName {
-				return 1
-			}
-			return -1
-		}
-		return strings.Compare(a, b)
-	})
-	whole := map[string]bool{}
-	for _, name := range names {
-		to := filepath.Join(f.path, name)
-		top, _, below := strings.Cut(name, string(filepath.Separator))
-		if whole[top] {
-			continue
-		}
-		if below {
-			// A folder that doesn't exist yet appears with all its files at once.
-			if _, err := os.Lstat(filepath.Join(f.path, top)); errors.Is(err, fs.ErrNotExist) {
-				if err := os.Rename(filepath.Join(from, top), filepath.Join(f.path, top)); err != nil {
-					return err
-				}
-				whole[top] = true
-				continue
-			}
-			if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-				return err
-			}
-		}
-		if err := os.Rename(filepath.Join(from, name), to); err != nil {
-			return err
-		}
-	}
-	return os.RemoveAll(from)
 }

@@ -1,6 +1,7 @@
 package outfolder_test
 
 import (
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"os"
@@ -122,6 +123,21 @@ func TestFinishesEarlierRun(t *testing.T) {
 	}
 }
 
+// TestFinishedButForRemoval has what a run leaves that was killed after it had moved
+// every file.
+func TestFinishedButForRemoval(t *testing.T) {
+	folder := t.TempDir()
+	if err := os.MkdirAll(filepath.Join(folder, ".stavren-commit", "m"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := write(folder, false, map[string]string{"m/a": "1"}); err != nil {
+		t.Fatal(err)
+	}
+	if read(t, folder, "m/a") != "1" {
+		t.Error("the file isn't in place")
+	}
+}
+
 // TestKill kills a process that writes at many moments; each file is then whole,
 // old or new.
 func TestKill(t *testing.T) {
@@ -169,5 +185,73 @@ func TestKill(t *testing.T) {
 				t.Fatalf("round %d: file %d is from another run than the first", round, j)
 			}
 		}
+	}
+}
+
+// TestLeadsNowhereElse plants links in an output folder that lead out of it. Nothing is
+// written there.
+func TestLeadsNowhereElse(t *testing.T) {
+	for name, plant := range map[string]func(folder, victim string) error{
+		"folder of a machine": func(folder, victim string) error {
+			return os.Symlink(victim, filepath.Join(folder, "m"))
+		},
+		"file": func(folder, victim string) error {
+			if err := os.Mkdir(filepath.Join(folder, "m"), 0o755); err != nil {
+				return err
+			}
+			return os.Symlink(filepath.Join(victim, "run.sh"), filepath.Join(folder, "m", "run.sh"))
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			folder, victim := t.TempDir(), t.TempDir()
+			if err := plant(folder, victim); err != nil {
+				t.Fatal(err)
+			}
+			for _, force := range []bool{false, true} {
+				if _, err := write(folder, force, map[string]string{"m/run.sh": "secret"}); err == nil {
+					t.Errorf("force %v: it was written", force)
+				}
+			}
+			if entries, err := os.ReadDir(victim); err != nil || len(entries) > 0 {
+				t.Errorf("written outside: %v, %v", entries, err)
+			}
+		})
+	}
+}
+
+// TestPlantedCommit plants what looks like an interrupted run. It must not replace
+// files that stavren did not write.
+func TestPlantedCommit(t *testing.T) {
+	folder := t.TempDir()
+	for name, text := range map[string]string{
+		"mine": "kept", ".stavren-commit/mine": "planted",
+		// The record lists the file as it is.
+		".stavren-commit/stavren.record.json": fmt.Sprintf(`{"files": {"mine": "%x"}}`, sha256.Sum256([]byte("kept"))),
+	} {
+		path := filepath.Join(folder, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, err := write(folder, true, map[string]string{"a": "1"})
+	if err == nil || !strings.Contains(err.Error(), "stavren did not write; remove") {
+		t.Errorf("the error is %v", err)
+	}
+	if read(t, folder, "mine") != "kept" {
+		t.Errorf("the file is %q", read(t, folder, "mine"))
+	}
+}
+
+func TestRecordIsPrivate(t *testing.T) {
+	folder := t.TempDir()
+	if _, err := write(folder, false, map[string]string{"a": "1"}); err != nil {
+		t.Fatal(err)
+	}
+	info, err := os.Stat(filepath.Join(folder, outfolder.RecordName))
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the record has mode %v, %v; its checksums would help to guess secrets", info.Mode(), err)
 	}
 }
