@@ -40,11 +40,11 @@ virtualisation.`,
 			}
 			switch format {
 			case "json":
-				if err := printJSON(s.stdout, jsonFindings(findings)); err != nil {
+				if err := s.printJSON(jsonFindings(findings)); err != nil {
 					return err
 				}
 			case "sarif":
-				if err := printSARIF(s.stdout, findings); err != nil {
+				if err := s.printSARIF(findings); err != nil {
 					return err
 				}
 			case "lines":

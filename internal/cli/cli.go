@@ -56,8 +56,8 @@ type session struct {
 func newSession(stdin io.Reader, stdout, stderr io.Writer, environment []string, folder string) *session {
 	return &session{
 		stdin:       stdin,
-		stdout:      colorWriter(stdout, environment),
-		stderr:      colorWriter(stderr, environment),
+		stdout:      newTextWriter(stdout, environment),
+		stderr:      newTextWriter(stderr, environment),
 		output:      stdout,
 		terminal:    stderr,
 		environment: environment,

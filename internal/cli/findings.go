@@ -139,15 +139,11 @@ func (l sourceLines) excerpt(place fleet.Place) (line string, at int, ok bool) {
 // visible replaces characters that would move the cursor.
 func visible(runes []rune) string {
 	return strings.Map(func(char rune) rune {
-		switch {
-		case char == '\t':
+		if char == '\t' {
 			return ' '
-		case char < ' ' || char >= 0x7f && char < 0xa0 || char == 0x2028 || char == 0x2029 || char >= 0x202a &&
-			char <= 0x202e || char >= 0x2066 && char <= 0x2069:
-			return '·'
 		}
-		return char
-	}, string(runes))
+		return harmless(char)
+	}, strings.ReplaceAll(string(runes), "\n", string(replacement)))
 }
 
 // summary counts findings in words.
@@ -212,9 +208,28 @@ func jsonFindings(findings []finding.Finding) any {
 }
 
 // printJSON prints a value for programs. It is indented, since people look at it too.
-func printJSON(out io.Writer, value any) error {
-	encoder := json.NewEncoder(out)
+func (s *session) printJSON(value any) error {
+	var text bytes.Buffer
+	encoder := json.NewEncoder(&text)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
-	return encoder.Encode(value)
+	if err := encoder.Encode(value); err != nil {
+		return err
+	}
+	return s.writeJSON(text.Bytes())
+}
+
+// writeJSON writes JSON to standard output. Characters that could do something to a
+// terminal are written as escapes, which mean the same.
+func (s *session) writeJSON(text []byte) error {
+	var safe strings.Builder
+	for _, char := range string(text) {
+		if harmless(char) != char {
+			fmt.Fprintf(&safe, "\\u%04x", char) // all of them are in the basic plane
+			continue
+		}
+		safe.WriteRune(char)
+	}
+	_, err := io.WriteString(s.output, safe.String())
+	return err
 }

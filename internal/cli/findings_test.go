@@ -31,7 +31,7 @@ func faultyFleet(t *testing.T) []finding.Finding {
 func TestSARIF(t *testing.T) {
 	findings := faultyFleet(t)
 	var out bytes.Buffer
-	if err := printSARIF(&out, findings); err != nil {
+	if err := newSession(nil, &out, nil, nil, "").printSARIF(findings); err != nil {
 		t.Fatal(err)
 	}
 	read, err := sarif.FromBytes(out.Bytes())
@@ -69,7 +69,7 @@ func TestSARIF(t *testing.T) {
 		}
 	}
 	var empty bytes.Buffer
-	if err := printSARIF(&empty, nil); err != nil || !bytes.Contains(empty.Bytes(), []byte(`"results": []`)) {
+	if err := newSession(nil, &empty, nil, nil, "").printSARIF(nil); err != nil || !bytes.Contains(empty.Bytes(), []byte(`"results": []`)) {
 		t.Errorf("no findings: %v\n%s", err, &empty)
 	}
 }
@@ -86,7 +86,7 @@ func sameRegion(region *sarif.Region, found finding.Finding) bool {
 func TestJSONFindings(t *testing.T) {
 	findings := faultyFleet(t)
 	var out bytes.Buffer
-	if err := printJSON(&out, jsonFindings(findings)); err != nil {
+	if err := newSession(nil, &out, nil, nil, "").printJSON(jsonFindings(findings)); err != nil {
 		t.Fatal(err)
 	}
 	var read struct {

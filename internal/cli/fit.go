@@ -146,7 +146,7 @@ func (s *session) fit(definition string, call fitCall) error {
 	}
 	switch {
 	case call.format == "json":
-		if err := printJSON(s.stdout, jsonFit(all, prices)); err != nil {
+		if err := s.printJSON(jsonFit(all, prices)); err != nil {
 			return err
 		}
 	case call.totals && prices == nil:

@@ -30,7 +30,7 @@ chosen automatically, the pages to open, and a client configuration for
 				ways = append(ways, stavren.Reach(f, m))
 			}
 			if format == "json" {
-				return printJSON(s.stdout, map[string]any{"fleet": f.Name, "machines": ways})
+				return s.printJSON(map[string]any{"fleet": f.Name, "machines": ways})
 			}
 			s.printReach(ways)
 			return nil

@@ -26,7 +26,7 @@ func (s *session) rulesCommand() *cobra.Command {
 					return err
 				}
 				if format == "json" {
-					return printJSON(s.stdout, jsonRule(rule))
+					return s.printJSON(jsonRule(rule))
 				}
 				s.printRule(rule)
 				return nil
@@ -36,7 +36,7 @@ func (s *session) rulesCommand() *cobra.Command {
 				for _, rule := range rules {
 					list = append(list, jsonRule(rule))
 				}
-				return printJSON(s.stdout, list)
+				return s.printJSON(list)
 			}
 			theme := ""
 			for _, rule := range rules {

@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
-	"io"
 	"path/filepath"
 
 	"stavren.example/stavren"
@@ -123,11 +122,10 @@ func sarifLocationOf(place fleet.Place) sarifLocation {
 	return location
 }
 
-func printSARIF(out io.Writer, findings []finding.Finding) error {
-	encoder := json.NewEncoder(out)
-	encoder.SetIndent("", "  ")
-	if err := encoder.Encode(sarifReport(findings)); err != nil {
+func (s *session) printSARIF(findings []finding.Finding) error {
+	text, err := json.MarshalIndent(sarifReport(findings), "", "  ")
+	if err != nil {
 		return fmt.Errorf("writing SARIF: %w", err)
 	}
-	return nil
+	return s.writeJSON(append(text, '\n'))
 }

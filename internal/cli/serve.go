@@ -85,7 +85,7 @@ func (s *session) serve(ctx context.Context, definition string, call serveCall) 
 		return err
 	}
 	options := seedserver.Options{ByAddress: call.byAddress, Log: func(a seedserver.Access) {
-		fmt.Fprintf(s.stdout, "%s %s %s %d %d\n", a.Client, a.Method, a.Path, a.Status, a.Bytes)
+		fmt.Fprintf(s.stdout, "%s %s %s %d %d\n", a.Client, visible([]rune(a.Method)), visible([]rune(a.Path)), a.Status, a.Bytes)
 	}}
 	if call.token != "" {
 		secret := f.Secret(call.token)

@@ -45,7 +45,7 @@ without their secrets.`,
 				return err
 			}
 			if format == "json" {
-				return printJSON(s.stdout, jsonSheets(f, machines))
+				return s.printJSON(jsonSheets(f, machines))
 			}
 			for i, m := range machines {
 				if i > 0 {
@@ -130,7 +130,7 @@ func (s *session) printFilled(machines []*fleet.Machine, format format) error {
 		}
 	}
 	if format == "json" {
-		return printJSON(s.stdout, texts)
+		return s.printJSON(texts)
 	}
 	for i, text := range texts {
 		if i > 0 {

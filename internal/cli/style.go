@@ -4,6 +4,8 @@ import (
 	"io"
 	"os"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/fatih/color"
 	"github.com/mattn/go-colorable"
@@ -13,37 +15,121 @@ import (
 	"stavren.example/stavren/finding"
 )
 
-// The styles of terminal output. They use only the sixteen colours that people
-// configure for their terminals.
+// A style is marked in text by a noncharacter of Unicode (U+FDD0 to U+FDEF), and its end
+// by styleEnd. The writer of a stream turns marks into what its terminal understands.
+// So text from definitions and files is never taken for a style, and no escape sequence
+// in it gets to the terminal.
+const (
+	firstStyle = '\uFDD0'
+	styleEnd   = '\uFDEF'
+)
 
-func bold(text string) string    { return styled(text, color.Bold) }
-func dim(text string) string     { return styled(text, color.Faint) }
-func heading(text string) string { return styled(text, color.Bold, color.FgCyan) }
-func good(text string) string    { return styled(text, color.FgGreen) }
-func bad(text string) string     { return styled(text, color.Bold, color.FgRed) }
+const (
+	boldStyle = firstStyle + iota
+	dimStyle
+	headingStyle
+	goodStyle
+	badStyle
+	warningStyle
+	adviceStyle
+)
+
+// attributesOf returns what a style looks like. Styles use only the sixteen colours that
+// people configure for their terminals.
+func attributesOf(style rune) []color.Attribute {
+	switch style {
+	case boldStyle:
+		return []color.Attribute{color.Bold}
+	case dimStyle:
+		return []color.Attribute{color.Faint}
+	case headingStyle:
+		return []color.Attribute{color.Bold, color.FgCyan}
+	case goodStyle:
+		return []color.Attribute{color.FgGreen}
+	case badStyle:
+		return []color.Attribute{color.Bold, color.FgRed}
+	case warningStyle:
+		return []color.Attribute{color.Bold, color.FgYellow}
+	case adviceStyle:
+		return []color.Attribute{color.Bold, color.FgBlue}
+	}
+	return nil
+}
+
+func styled(text string, style rune) string { return string(style) + text + string(styleEnd) }
+
+func bold(text string) string    { return styled(text, boldStyle) }
+func dim(text string) string     { return styled(text, dimStyle) }
+func heading(text string) string { return styled(text, headingStyle) }
+func good(text string) string    { return styled(text, goodStyle) }
+func bad(text string) string     { return styled(text, badStyle) }
 
 func severityStyle(severity finding.Severity) string {
-	attribute := color.FgBlue
 	switch severity {
 	case finding.Error:
-		attribute = color.FgRed
+		return styled(severity.String(), badStyle)
 	case finding.Warning:
-		attribute = color.FgYellow
+		return styled(severity.String(), warningStyle)
 	}
-	return styled(severity.String(), color.Bold, attribute)
+	return styled(severity.String(), adviceStyle)
 }
 
-// styled always adds the style; the stream's writer removes it if need be.
-func styled(text string, attributes ...color.Attribute) string {
-	style := color.New(attributes...)
-	style.EnableColor()
-	return style.Sprint(text)
+// textWriter writes text for people. Styles are shown only if the stream has colour.
+// Every character that could do something to a terminal is replaced by a visible one.
+type textWriter struct {
+	out       io.Writer
+	hasColour bool
 }
 
-// colorWriter passes colour through to a terminal that shows it, and removes it
-// elsewhere. In the environment, NO_COLOR removes it everywhere (no-color.org), and
-// CLICOLOR_FORCE keeps it everywhere (bixense.com/clicolors).
-func colorWriter(out io.Writer, environment []string) io.Writer {
+func (w textWriter) Write(text []byte) (int, error) {
+	var safe strings.Builder
+	for rest := string(text); rest != ""; {
+		char, size := utf8.DecodeRuneInString(rest)
+		rest = rest[size:]
+		attributes := attributesOf(char)
+		switch {
+		case attributes != nil:
+			inside, after, _ := strings.Cut(rest, string(styleEnd))
+			inside = strings.Map(harmless, inside)
+			if w.hasColour {
+				style := color.New(attributes...)
+				style.EnableColor()
+				inside = style.Sprint(inside)
+			}
+			safe.WriteString(inside)
+			rest = after
+		case size == 1 && char == utf8.RuneError:
+			safe.WriteRune(replacement)
+		default:
+			safe.WriteRune(harmless(char))
+		}
+	}
+	if _, err := io.WriteString(w.out, safe.String()); err != nil {
+		return 0, err
+	}
+	return len(text), nil
+}
+
+// replacement stands for a character that could do something to a terminal.
+const replacement = '·'
+
+// harmless replaces control characters (ECMA-48), those that change the direction of
+// text, and marks of styles.
+func harmless(char rune) rune {
+	if char == '\n' || char == '\t' {
+		return char
+	}
+	if unicode.IsControl(char) || unicode.Is(unicode.Bidi_Control, char) ||
+		char == '\u2028' || char == '\u2029' || char >= firstStyle && char <= styleEnd {
+		return replacement
+	}
+	return char
+}
+
+// newTextWriter returns the writer of a stream. Colour is for a terminal that shows it.
+// In the environment, NO_COLOR removes it everywhere (no-color.org), and CLICOLOR_FORCE
+// keeps it everywhere (bixense.com/clicolors).
+func newTextWriter(out io.Writer, environment []string) io.Writer {
 	variables := map[string]string{}
 	for _, variable := range environment {
 		name, value, _ := strings.Cut(variable, "=")
@@ -51,14 +137,11 @@ func colorWriter(out io.Writer, environment []string) io.Writer {
 	}
 	forced := variables["CLICOLOR_FORCE"] != "" && variables["CLICOLOR_FORCE"] != "0"
 	file := terminalOf(out)
-	switch {
-	case variables["NO_COLOR"] != "":
-	case file != nil && (forced || variables["TERM"] != "dumb"):
-		return colorable.NewColorable(file)
-	case forced:
-		return out
+	shows := forced || file != nil && variables["TERM"] != "dumb"
+	if file != nil {
+		out = colorable.NewColorable(file)
 	}
-	return colorable.NewNonColorable(out)
+	return textWriter{out, shows && variables["NO_COLOR"] == ""}
 }
 
 // terminalOf returns the terminal that a stream writes to, or nil.

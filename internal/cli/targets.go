@@ -30,7 +30,7 @@ target adapts fields and why it leaves others out.`,
 				targets = []render.Target{target}
 			}
 			if format == "json" {
-				return printJSON(s.stdout, jsonTargets(targets))
+				return s.printJSON(jsonTargets(targets))
 			}
 			s.printTargets(targets)
 			if len(args) == 1 {
