@@ -40,7 +40,7 @@ func Run(ctx context.Context, args []string, stdin io.Reader, stdout, stderr io.
 // session is one run of the command.
 type session struct {
 	stdin          io.Reader
-	stdout, stderr io.Writer
+	stdout, stderr *textWriter
 	// output and terminal are the same two streams without the filter that removes
 	// colour.
 	output, terminal io.Writer
@@ -69,6 +69,9 @@ func (s *session) run(ctx context.Context, args []string) int {
 	root := s.rootCommand()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
+	if failed := s.stdout.failed; failed != nil && err == nil {
+		err = fmt.Errorf("cannot write the output: %w", failed)
+	}
 	switch {
 	case err == nil:
 		return exitGood

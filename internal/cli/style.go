@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"io"
 	"os"
 	"strings"
@@ -79,9 +80,12 @@ func severityStyle(severity finding.Severity) string {
 type textWriter struct {
 	out       io.Writer
 	hasColour bool
+	// failed is the first error of writing. Printing functions ignore errors, so the
+	// command looks at it in the end.
+	failed error
 }
 
-func (w textWriter) Write(text []byte) (int, error) {
+func (w *textWriter) Write(text []byte) (int, error) {
 	var safe strings.Builder
 	for rest := string(text); rest != ""; {
 		char, size := utf8.DecodeRuneInString(rest)
@@ -105,6 +109,7 @@ func (w textWriter) Write(text []byte) (int, error) {
 		}
 	}
 	if _, err := io.WriteString(w.out, safe.String()); err != nil {
+		w.failed = cmp.Or(w.failed, err)
 		return 0, err
 	}
 	return len(text), nil
@@ -129,7 +134,7 @@ func harmless(char rune) rune {
 // newTextWriter returns the writer of a stream. Colour is for a terminal that shows it.
 // In the environment, NO_COLOR removes it everywhere (no-color.org), and CLICOLOR_FORCE
 // keeps it everywhere (bixense.com/clicolors).
-func newTextWriter(out io.Writer, environment []string) io.Writer {
+func newTextWriter(out io.Writer, environment []string) *textWriter {
 	variables := map[string]string{}
 	for _, variable := range environment {
 		name, value, _ := strings.Cut(variable, "=")
@@ -141,7 +146,7 @@ func newTextWriter(out io.Writer, environment []string) io.Writer {
 	if file != nil {
 		out = colorable.NewColorable(file)
 	}
-	return textWriter{out, shows && variables["NO_COLOR"] == ""}
+	return &textWriter{out: out, hasColour: shows && variables["NO_COLOR"] == ""}
 }
 
 // terminalOf returns the terminal that a stream writes to, or nil.

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 	"unicode"
 )
@@ -121,4 +122,37 @@ func yamlEscapes(text string) string {
 func leftPad(char rune) string {
 	const digits = "0123456789abcdef"
 	return string([]byte{digits[char>>12&15], digits[char>>8&15], digits[char>>4&15], digits[char&15]})
+}
+
+// fullDisk is where nothing can be written.
+type fullDisk struct{}
+
+func (fullDisk) Write([]byte) (int, error) { return 0, syscall.ENOSPC }
+
+// TestFullDisk runs every command that prints to a full disk. A script must not take
+// what is missing for success.
+func TestFullDisk(t *testing.T) {
+	folder := t.TempDir()
+	text := strings.ReplaceAll(soundText, "HOSTILE", "harbour")
+	if err := os.WriteFile(filepath.Join(folder, "f.stavren.yaml"), []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range []string{
+		"check f.stavren.yaml", "check --format json f.stavren.yaml", "check --format sarif f.stavren.yaml",
+		"check --format lines f.stavren.yaml", "show f.stavren.yaml", "show --filled f.stavren.yaml",
+		"show --format json f.stavren.yaml", "reach f.stavren.yaml", "fit f.stavren.yaml", "rules",
+		"rules unknown-image", "targets", "targets qemu", "schema", "manual", "new", "--version", "--help",
+		"render cloud-init f.stavren.yaml --only user-data -o -", "render cloud-init f.stavren.yaml -o out",
+	} {
+		t.Run(args, func(t *testing.T) {
+			var messages bytes.Buffer
+			s := newSession(strings.NewReader(""), fullDisk{}, &messages, nil, folder)
+			if code := s.run(context.Background(), strings.Fields(args)); code != exitUnable {
+				t.Errorf("exit code %d, want %d; messages:\n%s", code, exitUnable, &messages)
+			}
+			if !strings.Contains(messages.String(), syscall.ENOSPC.Error()) {
+				t.Errorf("the messages don't say why:\n%s", &messages)
+			}
+		})
+	}
 }
