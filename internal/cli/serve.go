@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -84,9 +87,8 @@ func (s *session) serve(ctx context.Context, definition string, call serveCall) 
 	if err != nil {
 		return err
 	}
-	options := seedserver.Options{ByAddress: call.byAddress, Log: func(a seedserver.Access) {
-		fmt.Fprintf(s.stdout, "%s %s %s %d %d\n", a.Client, visible([]rune(a.Method)), visible([]rune(a.Path)), a.Status, a.Bytes)
-	}}
+	log := newAccessLog(s.stdout)
+	options := seedserver.Options{ByAddress: call.byAddress, Log: log.add}
 	if call.token != "" {
 		secret := f.Secret(call.token)
 		if secret == nil {
@@ -110,7 +112,11 @@ func (s *session) serve(ctx context.Context, definition string, call serveCall) 
 		}
 	}
 	s.talk("serving; interrupt to stop")
-	return listen(ctx, listener, handler)
+	err = listen(ctx, listener, handler)
+	if lost := log.end(); lost > 0 {
+		s.talk("%d requests were not logged, since nobody read the output", lost)
+	}
+	return err
 }
 
 // mayServe returns an error if secrets would be served to a whole network.
@@ -131,19 +137,114 @@ func mayServe(call serveCall, files []render.File) error {
 	return nil
 }
 
-// listen serves until the context ends, and then lets running requests finish.
+// maxConnections is the most connections at a time, and maxHeader the most bytes of a
+// request.
+const (
+	maxConnections = 256
+	maxHeader      = 16 << 10
+)
+
+// listen serves until the context ends. Requests that are running then have two seconds
+// to finish.
 func listen(ctx context.Context, listener net.Listener, handler http.Handler) error {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
-		WriteTimeout: time.Minute}
-	stopped := make(chan error, 1)
+		WriteTimeout: time.Minute, IdleTimeout: 30 * time.Second, MaxHeaderBytes: maxHeader}
+	stopped := make(chan struct{})
 	go func() {
+		defer close(stopped)
 		<-ctx.Done()
-		grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 		defer cancel()
-		stopped <- server.Shutdown(grace)
+		if server.Shutdown(grace) != nil {
+			// Connections that send nothing are no reason to wait, or to fail.
+			_ = server.Close()
+		}
 	}()
-	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+	limited := &limitedListener{Listener: listener, free: make(chan struct{}, maxConnections)}
+	if err := server.Serve(limited); !errors.Is(err, http.ErrServerClosed) {
 		return fmt.Errorf("serving: %w", err)
 	}
-	return <-stopped
+	<-stopped
+	return nil
+}
+
+// limitedListener accepts only so many connections at a time; others wait.
+type limitedListener struct {
+	net.Listener
+	free chan struct{}
+}
+
+func (l *limitedListener) Accept() (net.Conn, error) {
+	l.free <- struct{}{}
+	conn, err := l.Listener.Accept()
+	if err != nil {
+		<-l.free
+		return nil, err
+	}
+	return &limitedConn{Conn: conn, release: sync.OnceFunc(func() { <-l.free })}, nil
+}
+
+type limitedConn struct {
+	net.Conn
+	release func()
+}
+
+func (c *limitedConn) Close() error {
+	defer c.release()
+	return c.Conn.Close()
+}
+
+// accessLog prints requests without keeping the server waiting: if nobody reads its
+// output, it drops lines.
+type accessLog struct {
+	lines   chan string
+	dropped atomic.Int64
+	// stop asks the printer to end, and ended says that it has. lines stays open, since
+	// requests may still be answered then.
+	stop, ended chan struct{}
+}
+
+func newAccessLog(out io.Writer) *accessLog {
+	l := &accessLog{lines: make(chan string, 1024), stop: make(chan struct{}), ended: make(chan struct{})}
+	go func() {
+		defer close(l.ended)
+		for {
+			select {
+			case line := <-l.lines:
+				l.print(out, line)
+			case <-l.stop:
+				for len(l.lines) > 0 {
+					l.print(out, <-l.lines)
+				}
+				return
+			}
+		}
+	}()
+	return l
+}
+
+func (l *accessLog) print(out io.Writer, line string) {
+	if _, err := io.WriteString(out, line); err != nil {
+		l.dropped.Add(1)
+	}
+}
+
+func (l *accessLog) add(a seedserver.Access) {
+	line := fmt.Sprintf("%s %s %s %d %d\n", a.Client, visible([]rune(a.Method)), visible([]rune(a.Path)), a.Status,
+		a.Bytes)
+	select {
+	case l.lines <- line:
+	default:
+		l.dropped.Add(1)
+	}
+}
+
+// end waits a second for lines that aren't printed yet, and returns how many were lost.
+func (l *accessLog) end() int64 {
+	close(l.stop)
+	select {
+	case <-l.ended:
+	case <-time.After(time.Second):
+	}
+	return l.dropped.Load() + int64(len(l.lines))
 }

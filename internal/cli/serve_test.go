@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -10,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"stavren.example/stavren/internal/seedserver"
 )
 
 const served = `stavren: 1
@@ -117,5 +120,61 @@ func TestServeRefuses(t *testing.T) {
 				t.Errorf("%v: exit code %d, %s", args, code, out)
 			}
 		})
+	}
+}
+
+// TestServeStopsSoon stops a server while a client is connected that sends nothing.
+func TestServeStopsSoon(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	at, out, ended := serve(t, ctx)
+	address, _, _ := strings.Cut(strings.TrimPrefix(at, "http://"), "/")
+	silent, err := net.Dial("tcp", address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	time.Sleep(50 * time.Millisecond) // the server has accepted it
+	cancel()
+	select {
+	case code := <-ended:
+		if code != exitGood {
+			t.Errorf("exit code %d\n%s", code, out)
+		}
+	case <-time.After(4 * time.Second):
+		t.Error("the server waits for a client that sends nothing")
+	}
+}
+
+// TestAccessLogNobodyReads logs to an output that takes nothing.
+func TestAccessLogNobodyReads(t *testing.T) {
+	reader, writer := io.Pipe()
+	defer reader.Close()
+	log := newAccessLog(writer)
+	logged := make(chan struct{})
+	go func() {
+		defer close(logged)
+		for range 5000 {
+			log.add(seedserver.Access{Client: "127.0.0.1:1", Method: "GET", Path: "/almanac/user-data\nforged"})
+		}
+	}()
+	select {
+	case <-logged:
+	case <-time.After(5 * time.Second):
+		t.Fatal("logging waits for a reader")
+	}
+	if lost := log.end(); lost < 3000 {
+		t.Errorf("only %d lines were lost", lost)
+	}
+}
+
+// TestAccessLogIsOneLine logs a path with a line break in it.
+func TestAccessLogIsOneLine(t *testing.T) {
+	var out safeBuffer
+	log := newAccessLog(&out)
+	log.add(seedserver.Access{Client: "127.0.0.1:1", Method: "GET", Path: "/x\n127.0.0.1:2 GET /y\x1b[2J"})
+	log.end()
+	if text := out.String(); strings.Count(text, "\n") != 1 || strings.Contains(text, "\x1b") {
+		t.Errorf("logged %q", text)
 	}
 }

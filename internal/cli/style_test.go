@@ -93,7 +93,8 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 					s := newSession(strings.NewReader(""), &out, &out, []string{"CLICOLOR_FORCE=1"}, folder)
 					s.run(context.Background(), append(strings.Fields(args)[:1:1], argumentsOf(args)...))
 					for _, char := range sgr.ReplaceAllString(out.String(), "") {
-						if char != '\n' && char != '\t' && (unicode.IsControl(char) || unicode.Is(unicode.Bidi_Control, char)) {
+						if char != '\n' && char != '\t' && (unicode.IsControl(char) ||
+							unicode.Is(unicode.Bidi_Control, char)) {
 							t.Fatalf("%U gets out:\n%q", char, out.String())
 						}
 					}

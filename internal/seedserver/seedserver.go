@@ -7,9 +7,11 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
+	"net"
 	"net/http"
 	"net/netip"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -42,11 +44,16 @@ type Server struct {
 	options Options
 	fleet   *fleet.Fleet
 	files   map[string]render.File
+	// token matches everything that has the form of a token.
+	token *regexp.Regexp
 }
 
 // New returns a server of rendered files, which are named MACHINE/FILE.
 func New(f *fleet.Fleet, files []render.File, options Options) *Server {
-	s := &Server{options: options, fleet: f, files: map[string]render.File{}}
+	s := &Server{
+		options: options, fleet: f, files: map[string]render.File{},
+		token: regexp.MustCompile(`[0-9A-Fa-f]{32}`),
+	}
 	for _, file := range files {
 		s.files[file.Name] = file
 		// cloud-init also asks for it, and waits if it is refused.
@@ -84,6 +91,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		access.Status = http.StatusMethodNotAllowed
 		w.Header().Set("Allow", "GET, HEAD")
 		http.Error(w, "only GET and HEAD", access.Status)
+		return
+	}
+	if !s.isNamedRight(r.Host) {
+		access.Status = http.StatusMisdirectedRequest
+		http.Error(w, "use the address of this server, not a name", access.Status)
 		return
 	}
 	machine, file, found := s.find(r.URL.Path)
@@ -125,11 +137,25 @@ func (s *Server) isFrom(client, machine string) bool {
 	})
 }
 
-// hideToken keeps tokens out of the log.
-func (s *Server) hideToken(at string) string {
-	if parts := strings.SplitN(at, "/", 4); s.options.Token != "" && len(parts) == 4 {
-		parts[2] = "…"
-		return strings.Join(parts, "/")
+// isNamedRight reports whether a request names this server by an address. A page in a
+// browser can give a name of its own the address of this server, and would then read
+// data that is open to everyone who can connect.
+func (s *Server) isNamedRight(host string) bool {
+	if s.options.Token != "" || s.options.ByAddress || host == "" {
+		return true
 	}
-	return at
+	name := host
+	if withoutPort, _, err := net.SplitHostPort(host); err == nil {
+		name = withoutPort
+	}
+	_, err := netip.ParseAddr(strings.Trim(name, "[]"))
+	return err == nil || name == "localhost"
+}
+
+// hideToken keeps tokens out of the log, wherever they are in a path.
+func (s *Server) hideToken(at string) string {
+	if s.options.Token == "" {
+		return at
+	}
+	return s.token.ReplaceAllString(at, "…")
 }

@@ -53,7 +53,7 @@ func TestAnswers(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var logged []Access
 			c.options.Log = func(a Access) { logged = append(logged, a) }
-			request := httptest.NewRequest(c.method, "http://x/", nil)
+			request := httptest.NewRequest(c.method, "http://127.0.0.1/", nil)
 			request.URL.Path, request.RemoteAddr = c.at, c.from
 			answer := httptest.NewRecorder()
 			New(f, files, c.options).ServeHTTP(answer, request)
@@ -63,6 +63,47 @@ func TestAnswers(t *testing.T) {
 			if len(logged) != 1 || logged[0].Status != c.status ||
 				strings.Contains(logged[0].Path, Token(secret, f, "almanac")) {
 				t.Errorf("logged %+v", logged)
+			}
+		})
+	}
+}
+
+// TestNames asks by names that a page in a browser could use, and by addresses.
+func TestNames(t *testing.T) {
+	f, files := office()
+	for host, status := range map[string]int{
+		"127.0.0.1:8000": 200, "127.0.0.1": 200, "[::1]:8000": 200, "localhost:8000": 200, "10.44.7.2": 200,
+		"tides.example": 421, "tides.example:8000": 421, "127.0.0.1.tides.example": 421, "": 200,
+	} {
+		t.Run(host, func(t *testing.T) {
+			request := httptest.NewRequest("GET", "http://127.0.0.1/almanac/user-data", nil)
+			request.Host = host
+			answer := httptest.NewRecorder()
+			New(f, files, Options{}).ServeHTTP(answer, request)
+			if answer.Code != status {
+				t.Errorf("%d, want %d", answer.Code, status)
+			}
+		})
+	}
+}
+
+// TestTokensAreNotLogged puts a token into every form of path.
+func TestTokensAreNotLogged(t *testing.T) {
+	f, files := office()
+	token := Token("high water", f, "almanac")
+	for _, at := range []string{
+		"/almanac/" + token, "/almanac/" + token + "/", "/almanac/" + token + "/a/b", "//almanac/" + token +
+			"/user-data",
+		"/" + token + "/user-data", "/almanac/" + strings.ToUpper(token) + "/user-data", "/a/b/c/" + token,
+	} {
+		t.Run(at, func(t *testing.T) {
+			logged := ""
+			options := Options{Token: "high water", Log: func(a Access) { logged = a.Path }}
+			request := httptest.NewRequest("GET", "http://127.0.0.1/", nil)
+			request.URL.Path = at
+			New(f, files, options).ServeHTTP(httptest.NewRecorder(), request)
+			if logged == "" || strings.Contains(strings.ToLower(logged), token) {
+				t.Errorf("logged %q", logged)
 			}
 		})
 	}
