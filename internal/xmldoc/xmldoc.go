@@ -40,7 +40,9 @@ func (e *Element) Encode(comments ...string) []byte {
 	var out strings.Builder
 	out.WriteString("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n")
 	for _, comment := range comments {
-		fmt.Fprintf(&out, "<!-- %s -->\n", strings.ReplaceAll(Clean(comment), "--", "- -"))
+		// Twice, since the first time leaves a pair of every three.
+		apart := strings.ReplaceAll(strings.ReplaceAll(Clean(comment), "--", "- -"), "--", "- -")
+		fmt.Fprintf(&out, "<!-- %s -->\n", apart)
 	}
 	e.write(&out, "")
 	return []byte(out.String())

@@ -9,7 +9,7 @@ import (
 // FuzzText checks that an XML parser gives texts and attributes back unchanged, or
 // with U+FFFD for characters that XML can't represent.
 func FuzzText(f *testing.F) {
-	for _, text := range []string{"", "a", "<b>&amp;]]>", "\"'", "\r\n\t x ", "\x01", "\xff", "🌊 é", "--", "￾"} {
+	for _, text := range []string{"", "a", "<b>&amp;]]>", "\"'", "\r\n\t x ", "\x01", "\xff", "🌊 é", "--", "---", "-----", "￾"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
