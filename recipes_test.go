@@ -97,7 +97,8 @@ func runStep(t *testing.T, folder, target, command string) {
 		commands = []string{"go vet . ./internal/targets/... ./internal/conformance"}
 	case "go test ./...":
 		commands = []string{
-			"go test . ./internal/gendocs ./internal/sizing ./internal/targets/" + target + " -run 'Imports|Pages|Demo|Target|Sizes'",
+			"go test . ./internal/gendocs ./internal/sizing ./internal/targets/" + target +
+				" -run 'Imports|Pages|Demo|Target|Sizes'",
 			"go test -v ./internal/conformance -run 'Fates//^" + target + "$'",
 			"go test ./internal/conformance -run 'Opened|HostileTextsInClouds|Labels|Compressed/^" + target + "$'",
 		}

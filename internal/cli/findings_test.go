@@ -69,7 +69,8 @@ func TestSARIF(t *testing.T) {
 		}
 	}
 	var empty bytes.Buffer
-	if err := newSession(nil, &empty, nil, nil, "").printSARIF(nil); err != nil || !bytes.Contains(empty.Bytes(), []byte(`"results": []`)) {
+	if err := newSession(nil, &empty, nil, nil, "").printSARIF(nil); err != nil ||
+		!bytes.Contains(empty.Bytes(), []byte(`"results": []`)) {
 		t.Errorf("no findings: %v\n%s", err, &empty)
 	}
 }

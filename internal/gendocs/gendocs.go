@@ -109,7 +109,8 @@ func Targets() string {
 	for _, target := range targets {
 		fmt.Fprintf(&text, "| `%s` | %s | `%s` |\n", target.Name, target.Summary, strings.Join(target.Writes, "`, `"))
 	}
-	text.WriteString("\n## Settings of clouds\n\nA definition gives them under `platforms`. Those that aren't keys of the " +
+	text.WriteString("\n## Settings of clouds\n\nA definition gives them under `platforms`. Those that aren't keys " +
+		"of the " +
 		"language go under `settings`.\n\n| cloud | setting | meaning |\n| --- | --- | --- |\n")
 	for _, target := range clouds.Clouds() {
 		for _, setting := range target.Cloud.Settings {

@@ -42,7 +42,8 @@ func (f *Folder) readRecord(name string) (record, error) {
 		}
 	}
 	if err != nil {
-		return r, fmt.Errorf("cannot read %s, which lists what was written before: %w", filepath.Join(f.path, name), err)
+		return r, fmt.Errorf("cannot read %s, which lists what was written before: %w", filepath.Join(f.path, name),
+			err)
 	}
 	if r.Files == nil {
 		r.Files = map[string]string{}

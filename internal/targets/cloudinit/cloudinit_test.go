@@ -305,7 +305,8 @@ func TestGuessing(t *testing.T) {
 	files := func(secret string) []render.File {
 		t.Helper()
 		read := func(*fleet.Secret) (string, error) { return secret, nil }
-		files, err := cloudinit.Files(&render.Job{Fleet: f, Options: render.Options{Secrets: read}}, m, cloudinit.Virtio)
+		files, err := cloudinit.Files(&render.Job{Fleet: f, Options: render.Options{Secrets: read}}, m,
+			cloudinit.Virtio)
 		if err != nil {
 			t.Fatal(err)
 		}
