@@ -4,7 +4,8 @@
 // Start with [Load], which reads a definition file. [Check] then reports what would
 // go wrong, and [Render] makes the files of a target:
 //
-//	fleet, err := stavren.Load(os.DirFS("."), "tide-office.stavren.yaml", stavren.LoadOptions{})
+//	root, err := os.OpenRoot(".")
+//	fleet, err := stavren.Load(root.FS(), "tide-office.stavren.yaml", stavren.LoadOptions{})
 //	findings := stavren.Check(stavren.CheckOptions{}, fleet)
 //	files, err := stavren.Render(ctx, fleet, "cloud-init", stavren.RenderOptions{})
 //	err = stavren.WriteFolder("out", files)
@@ -34,8 +35,9 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// LoadOptions changes how definitions are read. The zero value suits definitions
-// that you don't trust.
+// LoadOptions changes how definitions are read. The zero value suits definitions that
+// you don't trust, if the file system follows no links out of itself: os.Root.FS does
+// not, while os.DirFS does.
 type LoadOptions struct {
 	// AllowOutside lets definitions read files outside their folder.
 	AllowOutside bool

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -91,7 +92,7 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 				t.Run(strings.Join([]string{name, quoted, args}, "/"), func(t *testing.T) {
 					var out bytes.Buffer
 					s := newSession(strings.NewReader(""), &out, &out, []string{"CLICOLOR_FORCE=1"}, folder)
-					s.run(context.Background(), append(strings.Fields(args)[:1:1], argumentsOf(args)...))
+					s.run(context.Background(), strings.Split(args, " "))
 					for _, char := range sgr.ReplaceAllString(out.String(), "") {
 						if char != '\n' && char != '\t' && (unicode.IsControl(char) ||
 							unicode.Is(unicode.Bidi_Control, char)) {
@@ -104,25 +105,17 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 	}
 }
 
-// argumentsOf splits at single spaces, so that other white space stays.
-func argumentsOf(args string) []string { return strings.Split(args, " ")[1:] }
-
 // yamlEscapes writes a text for the inside of double quotes in YAML.
 func yamlEscapes(text string) string {
 	var out strings.Builder
 	for _, char := range text {
 		if unicode.IsControl(char) || unicode.Is(unicode.Bidi_Control, char) {
-			out.WriteString(`\u` + strings.ToUpper(leftPad(char)))
+			fmt.Fprintf(&out, `\u%04X`, char)
 			continue
 		}
 		out.WriteRune(char)
 	}
 	return out.String()
-}
-
-func leftPad(char rune) string {
-	const digits = "0123456789abcdef"
-	return string([]byte{digits[char>>12&15], digits[char>>8&15], digits[char>>4&15], digits[char&15]})
 }
 
 // fullDisk is where nothing can be written.

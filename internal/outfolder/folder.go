@@ -71,7 +71,7 @@ func pick(count int, one, many string) string {
 // earlier run was interrupted while it put files in place, Open finishes that first.
 func Open(path string) (*Folder, error) {
 	if err := os.MkdirAll(path, 0o755); err != nil {
-		return nil, fmt.Errorf("cannot make the output folder: %w", err)
+		return nil, fmt.Errorf("cannot create the output folder: %w", err)
 	}
 	root, err := os.OpenRoot(path)
 	if err != nil {

@@ -19,8 +19,11 @@ var Target = platform.NewTarget(render.Target{
 	Summary: "request bodies for DigitalOcean, one per machine",
 	Writes:  []string{"MACHINE/droplet.json"},
 	Fates:   fates,
-	Machine: body,
-	Steps:   steps,
+	// The metrics agent is for Linux (docs.digitalocean.com, "How to Install the Metrics
+	// Agent").
+	Overrides: overrides,
+	Machine:   body,
+	Steps:     steps,
 }, readBack)
 
 func fates() []render.Fate {
@@ -46,6 +49,14 @@ func fates() []render.Fate {
 	)
 }
 
+func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
+	fates := platform.Overrides(job, m)
+	if catalog.Of(job.Fleet, m).Linux() {
+		return fates
+	}
+	return render.Merge(fates, render.LeaveOut("the platform's agent is for Linux", "first_boot.guest_tools"))
+}
+
 func body(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 	f := job.Fleet
 	prepared, err := platform.PrepareOne(job, m)
@@ -67,12 +78,10 @@ func body(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 	for _, set := range cloud.SetsOf(f, m) {
 		tags = append(tags, tagOf(f, set))
 	}
-	// The platform's agent is for other systems.
-	isWindows := catalog.Of(f, m).Family.Class() == catalog.ClassWindows
 	document := ordered.Of("name", platform.NameOf(m.Name), "region", platform.ValueOrPlaceholder(f, m, "region"),
 		"size", prepared.Size.Size.Name, "image", platform.ImageOf(f, m), "ssh_keys", keys, "backups", false, "ipv6",
 		false,
-		"monitoring", m.FirstBoot.GuestTools && !isWindows, "vpc_uuid", platform.Value(f, m, "network"), "tags", tags,
+		"monitoring", m.FirstBoot.GuestTools && catalog.Of(f, m).Linux(), "vpc_uuid", platform.Value(f, m, "network"), "tags", tags,
 		"user_data", string(prepared.Payload.Text))
 	data, err := document.JSON()
 	if err != nil {

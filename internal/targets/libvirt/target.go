@@ -80,7 +80,7 @@ func fates() []render.Fate {
 		render.Adapt("virsh change-media ejects it, in the printed commands", "medium.eject"),
 		render.Adapt("as processor shares", "resources.priority"),
 		render.Adapt("libvirt's name server gives the names of machines with fixed addresses", "machine.names"),
-		render.Adapt("in the first-boot data of machines with fixed addresses; the others get libvirt's or passt's",
+		render.Adapt("in the first-boot data of interfaces with a fixed address and no forwarded ports; others get libvirt's or passt's",
 			"network.dns", "network.search"),
 		render.Adapt("by virsh autostart, in the printed commands", "machine.autostart"),
 		render.Adapt("every machine has a serial console, even with a graphical one", "console.kind"),
