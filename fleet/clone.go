@@ -50,8 +50,14 @@ func (m *Machine) Clone() *Machine {
 			s.Origins = s.cloneOrigins()
 			s.Components = slices.Clone(s.Components)
 		})
-		boot.Files = cloneEach(boot.Files, func(f *File) { f.Origins = f.cloneOrigins() })
-		boot.Scripts = cloneEach(boot.Scripts, func(s *Script) { s.Origins = s.cloneOrigins() })
+		boot.Files = cloneEach(boot.Files, func(f *File) {
+			f.Origins = f.cloneOrigins()
+			f.Secrets = slices.Clone(f.Secrets)
+		})
+		boot.Scripts = cloneEach(boot.Scripts, func(s *Script) {
+			s.Origins = s.cloneOrigins()
+			s.Secrets = slices.Clone(s.Secrets)
+		})
 		c.FirstBoot = &boot
 	}
 	return &c

@@ -116,22 +116,33 @@ func TestPortRange(t *testing.T) {
 func TestReveal(t *testing.T) {
 	values := map[string]string{"door": "high $(water)", "gate": ""}
 	reveal := func(name string) (string, error) { return values[name], nil }
-	for text, want := range map[string]string{
-		"":      "",
-		"plain": "plain",
-		"a" + fleet.SecretMark("door") + "b" + fleet.SecretMark("gate") + "c": "ahigh $(water)bc",
-		fleet.SecretMark("door") + fleet.SecretMark("door"):                   "high $(water)high $(water)",
-		"\uE0F0secret:unclosed": "\uE0F0secret:unclosed",
+	var both fleet.Content
+	both.AppendSecret("door")
+	forged := both.Text
+	both.Text += "-" + forged + "-"
+	both.AppendSecret("gate")
+	both.Text += "."
+	for _, c := range []struct {
+		name    string
+		content fleet.Content
+		want    string
+	}{
+		{"nothing", fleet.Content{}, ""},
+		{"plain", fleet.Content{Text: "plain"}, "plain"},
+		{"a text that looks like a mark", fleet.Content{Text: forged}, forged},
+		{"two secrets and such a text", both, "high $(water)-" + forged + "-."},
 	} {
-		t.Run(text, func(t *testing.T) {
-			content := fleet.Content{Text: text}
-			if got, err := content.Reveal(reveal); err != nil || got != want {
-				t.Errorf("%q: got %q, %v", text, got, err)
+		t.Run(c.name, func(t *testing.T) {
+			if got, err := c.content.Reveal(reveal); err != nil || got != c.want {
+				t.Errorf("got %q, %v", got, err)
 			}
 		})
 	}
-	content := fleet.Content{Text: fleet.SecretMark("door") + fleet.SecretMark("gate")}
-	if names := content.SecretNames(); !reflect.DeepEqual(names, []string{"door", "gate"}) || !content.HasSecrets() {
+	if names := both.SecretNames(); !reflect.DeepEqual(names, []string{"door", "gate"}) || !both.HasSecrets() {
 		t.Errorf("names %v", names)
+	}
+	both.Text = both.Text[:20]
+	if text, err := both.Reveal(reveal); err == nil {
+		t.Errorf("a text without the places of its secrets is revealed as %q", text)
 	}
 }

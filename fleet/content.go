@@ -1,12 +1,16 @@
 package fleet
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Content is text in a definition or in a file beside it.
 type Content struct {
-	// Text is the content itself, wherever it came from. It may be any bytes. In a
-	// filled text, a mark stands for each secret; see [SecretMark].
+	// Text is the content itself, wherever it came from. It may be any bytes.
 	Text string
+	// Secrets are the places of Text where secrets belong, in order.
+	Secrets []SecretPlace
 	// File is the path that Text was read from, or empty if it was typed in.
 	File string
 	// TextPlace is the place of the first byte of Text. Block reports that line N of
@@ -32,52 +36,55 @@ func (c *Content) PlaceAt(line, column int) Place {
 	return place
 }
 
-// Marks stand for secrets in texts until they are rendered. They consist of
-// private-use characters, which other texts have no reason to contain.
-const (
-	markStart = "\uE0F0secret:"
-	markEnd   = "\uE0F1"
-)
+// SecretPlace is where a secret belongs in a text: in place of the bytes from Start up
+// to End, which only stand for it.
+type SecretPlace struct {
+	Name       string
+	Start, End int
+}
 
-// SecretMark returns the mark of a secret.
-func SecretMark(name string) string { return markStart + name + markEnd }
+// AppendSecret adds a secret at the end of the text. A mark of private-use characters
+// stands for it until it is rendered. A text that merely holds such a mark has no
+// secret: only Secrets says where they are.
+func (c *Content) AppendSecret(name string) {
+	start := len(c.Text)
+	c.Text += "\uE0F0secret:" + name + "\uE0F1"
+	c.Secrets = append(c.Secrets, SecretPlace{name, start, len(c.Text)})
+}
 
-// HasSecrets reports whether the text has marks of secrets.
-func (c *Content) HasSecrets() bool { return strings.Contains(c.Text, markStart) }
+// HasSecrets reports whether secrets belong in the text.
+func (c *Content) HasSecrets() bool { return len(c.Secrets) > 0 }
 
-// SecretNames returns the names of the secrets whose marks the text has, in order.
+// SecretNames returns the names of the secrets that belong in the text, in order.
 func (c *Content) SecretNames() []string {
-	if !c.HasSecrets() {
-		return nil
-	}
 	var names []string
-	// Reveal visits each mark; nothing is revealed.
-	_, _ = c.Reveal(func(name string) (string, error) {
-		names = append(names, name)
-		return "", nil
-	})
+	for _, place := range c.Secrets {
+		names = append(names, place.Name)
+	}
 	return names
 }
 
-// Reveal returns the text with each mark replaced by the value of its secret.
+// Reveal returns the text with the values of its secrets. It fails if a value is
+// missing, or if the places of the secrets aren't places of the text.
 func (c *Content) Reveal(value func(name string) (string, error)) (string, error) {
 	if !c.HasSecrets() {
 		return c.Text, nil
 	}
 	var text strings.Builder
-	rest := c.Text
-	for {
-		before, after, found := strings.Cut(rest, markStart)
-		name, next, ended := strings.Cut(after, markEnd)
-		if !found || !ended {
-			text.WriteString(rest)
-			return text.String(), nil
+	at := 0
+	for _, place := range c.Secrets {
+		if place.Start < at || place.End < place.Start || place.End > len(c.Text) {
+			return "", fmt.Errorf("the place of the secret %q, bytes %d to %d, is not in the text",
+				place.Name, place.Start, place.End)
 		}
-		secret, err := value(name)
+		secret, err := value(place.Name)
 		if err != nil {
 			return "", err
 		}
-		text.WriteString(before + secret)
-		rest = next
+		text.WriteString(c.Text[at:place.Start])
+		text.WriteString(secret)
+		at = place.End
 	}
+	text.WriteString(c.Text[at:])
+	return text.String(), nil
 }

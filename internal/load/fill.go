@@ -1,133 +1,146 @@
 package load
 
 import (
-	"bytes"
+	"crypto/rand"
 	"errors"
-	"fmt"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"text/template"
-	"text/template/parse"
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/document"
-	"stavren.example/stavren/internal/nearest"
-)
-
-// Bounds of filling: a template can ask for more than any machine can hold.
-const (
-	maxFilled = document.MaxContent
-	maxCalls  = 100000
 )
 
 // fill runs every text with fill: true through text/template. The fleet has been
 // completed, so that addresses and chosen ports are known, unless it has faults;
 // then texts are only read for faults of their own.
 func fill(f *fleet.Fleet, faults *document.Faults) {
-	complete := !faults.Any()
+	filler := newFiller(f, !faults.Any())
+	each := func(m *fleet.Machine, kind, name string, fill bool, content *fleet.Content) {
+		if !fill || filler.budget.spent() {
+			return
+		}
+		if faults.Full() {
+			faults.Skip()
+			return
+		}
+		defer faults.At("machines", m.Name, "first_boot", kind, name)()
+		filler.fill(m, content, faults)
+	}
 	for _, m := range f.Machines {
 		if m.FirstBoot == nil {
 			continue
 		}
 		for _, file := range m.FirstBoot.Files {
-			if file.Fill {
-				restore := faults.At("machines", m.Name, "first_boot", "files", file.Path)
-				fillText(f, m, &file.Content, faults, complete)
-				restore()
-			}
+			each(m, "files", file.Path, file.Fill, &file.Content)
 		}
 		for _, script := range m.FirstBoot.Scripts {
-			if script.Fill {
-				restore := faults.At("machines", m.Name, "first_boot", "scripts", script.Name)
-				fillText(f, m, &script.Content, faults, complete)
-				restore()
-			}
+			each(m, "scripts", script.Name, script.Fill, &script.Content)
 		}
 	}
 }
 
-// errTooLong ends a template that writes too much.
-var errTooLong = errors.New("the filled text is too long")
-
-// boundedBuffer takes no more than maxFilled bytes.
-type boundedBuffer struct{ bytes.Buffer }
-
-func (b *boundedBuffer) Write(data []byte) (int, error) {
-	if b.Len()+len(data) > maxFilled {
-		return 0, errTooLong
-	}
-	return b.Buffer.Write(data)
+// filler fills the texts of a fleet, one after the other.
+type filler struct {
+	fleet *fleet.Fleet
+	// complete reports that the fleet is, so that texts can be filled.
+	complete bool
+	budget   *budget
+	// parsed has the templates that were parsed, by their text: copies share theirs.
+	parsed map[string]*template.Template
+	// machine is the one whose text is being filled.
+	machine *fleet.Machine
+	names   []string
+	marks   marks
+	// remedy says what to do about the last error.
+	remedy string
 }
 
-func fillText(f *fleet.Fleet, m *fleet.Machine, content *fleet.Content, faults *document.Faults, complete bool) {
-	filler := &filler{fleet: f, machine: m}
-	parsed, err := template.New("text").Option("missingkey=error").Funcs(filler.functions()).Parse(content.Text)
-	var filled boundedBuffer
-	if err == nil {
-		err = filler.bounded(parsed)
+func newFiller(f *fleet.Fleet, complete bool) *filler {
+	filler := &filler{
+		fleet: f, complete: complete, budget: newBudget(), parsed: map[string]*template.Template{},
+		marks: marks{start: rand.Text()},
 	}
-	if err == nil && !complete {
+	for _, m := range f.Machines {
+		filler.names = append(filler.names, m.Name)
+	}
+	return filler
+}
+
+// fill fills one text of a machine, or reports why it can't be.
+func (f *filler) fill(m *fleet.Machine, content *fleet.Content, faults *document.Faults) {
+	f.machine, f.remedy, f.marks.secrets = m, "", nil
+	parsed, err := f.parse(content.Text)
+	if err == nil && !f.complete {
 		return
 	}
+	var filled fleet.Content
 	if err == nil {
-		err = parsed.Execute(&filled, nil)
+		filled, err = f.execute(parsed)
 	}
 	if err != nil {
 		message, place := fillFault(content, err)
-		remedy := filler.remedy
+		remedy := f.remedy
 		if remedy == "" {
 			remedy = "functions are machine NAME FIELD, self FIELD, port MACHINE NAME, secret NAME and machines"
 		}
 		faults.AddAt(document.FillingFailed, place, message, remedy)
 		return
 	}
-	content.Unfilled, content.Text, content.Filled = content.Text, filled.String(), true
+	content.Unfilled, content.Filled = content.Text, true
+	content.Text, content.Secrets = filled.Text, filled.Secrets
 }
 
-// bounded refuses what could run forever: ranges over anything but the machines, and
-// templates that call each other.
-func (f *filler) bounded(parsed *template.Template) error {
-	var walk func(node parse.Node) error
-	each := func(lists ...*parse.ListNode) error {
-		for _, list := range lists {
-			if list == nil {
-				continue
-			}
-			for _, node := range list.Nodes {
-				if err := walk(node); err != nil {
-					return err
-				}
-			}
+func (f *filler) execute(parsed *template.Template) (fleet.Content, error) {
+	output := &output{filler: f}
+	if err := parsed.Execute(output, nil); err != nil {
+		return fleet.Content{}, err
+	}
+	return f.marks.content(output.String())
+}
+
+// marks stand for secrets while a text is being filled. They start with a text that
+// nobody could have written, so only the function secret makes any.
+type marks struct {
+	start string
+	// secrets are the names of the secrets that the text has asked for.
+	secrets []string
+}
+
+// errChanged ends a template that takes a secret apart.
+var errChanged = errors.New("a secret can only be written as it is")
+
+// mark returns a new mark for a secret.
+func (m *marks) mark(name string) string {
+	m.secrets = append(m.secrets, name)
+	return m.start + strconv.Itoa(len(m.secrets)-1) + "."
+}
+
+// content returns a filled text with the places of its secrets.
+func (m *marks) content(text string) (fleet.Content, error) {
+	parts := strings.Split(text, m.start)
+	var content fleet.Content
+	var whole strings.Builder
+	whole.WriteString(parts[0])
+	for _, part := range parts[1:] {
+		number, rest, found := strings.Cut(part, ".")
+		at, err := strconv.Atoi(number)
+		if !found || err != nil || at < 0 || at >= len(m.secrets) {
+			return fleet.Content{}, errChanged
 		}
-		return nil
+		var mark fleet.Content
+		mark.AppendSecret(m.secrets[at])
+		start := whole.Len()
+		whole.WriteString(mark.Text)
+		content.Secrets = append(content.Secrets, fleet.SecretPlace{
+			Name: m.secrets[at], Start: start, End: whole.Len(),
+		})
+		whole.WriteString(rest)
 	}
-	walk = func(node parse.Node) error {
-		switch node := node.(type) {
-		case *parse.TemplateNode:
-			return f.fail("templates cannot call templates here", "write the text out")
-		case *parse.RangeNode:
-			if pipe := node.Pipe.String(); !strings.HasSuffix(pipe, "machines") {
-				return f.fail("range only goes over machines, not over "+document.Quoted(pipe),
-					"write {{range machines}}")
-			}
-			return each(node.List, node.ElseList)
-		case *parse.IfNode:
-			return each(node.List, node.ElseList)
-		case *parse.WithNode:
-			return each(node.List, node.ElseList)
-		}
-		return nil
-	}
-	if len(parsed.Templates()) > 1 {
-		return f.fail("a text cannot define templates", "write the text out")
-	}
-	if parsed.Tree == nil {
-		return nil
-	}
-	return each(parsed.Root)
+	content.Text = whole.String()
+	return content, nil
 }
 
 // templatePlace is the form in which text/template says where it failed.
@@ -152,154 +165,10 @@ func fillFault(content *fleet.Content, err error) (string, fleet.Place) {
 	switch {
 	case errors.As(err, &filling):
 		message = string(filling)
-	case errors.Is(err, errTooLong):
-		message = fmt.Sprintf("the filled text is longer than %v", fleet.Bytes(maxFilled))
+	case errors.Is(err, errChanged):
+		message = errChanged.Error()
 	default:
 		message = strings.TrimPrefix(message, `executing "text" at `)
 	}
 	return "the text cannot be filled: " + message, content.PlaceAt(line, column)
-}
-
-// fillError is an error of one of the functions that texts can call.
-type fillError string
-
-func (e fillError) Error() string { return string(e) }
-
-// filler provides the functions that one text can call.
-type filler struct {
-	fleet   *fleet.Fleet
-	machine *fleet.Machine
-	calls   int
-	// remedy says what to do about the last error.
-	remedy string
-}
-
-// functions returns the functions that a text can call. printf is among them so that
-// its calls count.
-func (f *filler) functions() template.FuncMap {
-	return template.FuncMap{
-		"self": func(field string) (string, error) { return f.field(f.machine, field) },
-		"machine": func(name, field string) (string, error) {
-			m, err := f.find(name)
-			if err != nil {
-				return "", err
-			}
-			return f.field(m, field)
-		},
-		"port": func(machine, name string) (int, error) {
-			m, err := f.find(machine)
-			if err != nil {
-				return 0, err
-			}
-			var known []string
-			for _, port := range m.Ports {
-				if port.Name == name {
-					return port.Host, f.count(1)
-				}
-				known = append(known, port.Name)
-			}
-			return 0, f.fail(fmt.Sprintf("machine %s has no port %q", machine, name), nearest.Remedy(name, known))
-		},
-		"secret": func(name string) (string, error) {
-			if f.fleet.Secret(name) == nil {
-				var known []string
-				for _, secret := range f.fleet.Secrets {
-					known = append(known, secret.Name)
-				}
-				return "", f.fail(fmt.Sprintf("the secret %q is not defined", name),
-					"define it under secrets; "+nearest.Remedy(name, known))
-			}
-			return fleet.SecretMark(name), f.count(1)
-		},
-		"machines": func() ([]string, error) {
-			var names []string
-			for _, m := range f.fleet.Machines {
-				names = append(names, m.Name)
-			}
-			return names, f.count(len(names))
-		},
-		"printf": func(format string, values ...any) (string, error) {
-			text := fmt.Sprintf(format, values...)
-			return text, f.count(1 + len(text)/1000)
-		},
-	}
-}
-
-func (f *filler) fail(message, remedy string) error {
-	f.remedy = remedy
-	return fillError(message)
-}
-
-// count limits how much work a text can ask for.
-func (f *filler) count(calls int) error {
-	if f.calls += calls; f.calls > maxCalls {
-		return f.fail(fmt.Sprintf("filling takes more than %d calls", maxCalls), "ask for less")
-	}
-	return nil
-}
-
-func (f *filler) find(name string) (*fleet.Machine, error) {
-	if m := f.fleet.Machine(name); m != nil {
-		return m, nil
-	}
-	var known []string
-	for _, m := range f.fleet.Machines {
-		known = append(known, m.Name)
-	}
-	return nil, f.fail(fmt.Sprintf("the machine %q is not defined", name), nearest.Remedy(name, known))
-}
-
-// fillField is a value of a machine that a text can ask for.
-type fillField struct {
-	name string
-	of   func(m *fleet.Machine) string
-}
-
-// fillFields are the values of a machine that a text can ask for. The documentation
-// lists them.
-var fillFields = []fillField{
-	{"name", func(m *fleet.Machine) string { return m.Name }},
-	{"host_name", func(m *fleet.Machine) string { return m.HostName }},
-	{"full_name", (*fleet.Machine).FullName},
-	{"domain", func(m *fleet.Machine) string { return m.Domain }},
-	{"address", fixedAddress},
-	{"about", func(m *fleet.Machine) string { return m.About }},
-	{"image", func(m *fleet.Machine) string { return m.Image }},
-	{"cpus", func(m *fleet.Machine) string { return strconv.Itoa(m.Resources.CPUs) }},
-	{"memory", func(m *fleet.Machine) string { return m.Resources.Memory.String() }},
-}
-
-// FillFields returns the names of the values of a machine that texts can ask for.
-func FillFields() []string {
-	var names []string
-	for _, field := range fillFields {
-		names = append(names, field.name)
-	}
-	return names
-}
-
-// fixedAddress returns the first fixed address of a machine, or "".
-func fixedAddress(m *fleet.Machine) string {
-	for _, nic := range m.NICs {
-		if nic.Address.IsValid() {
-			return nic.Address.String()
-		}
-	}
-	return ""
-}
-
-func (f *filler) field(m *fleet.Machine, name string) (string, error) {
-	if err := f.count(1); err != nil {
-		return "", err
-	}
-	at := slices.IndexFunc(fillFields, func(field fillField) bool { return field.name == name })
-	if at < 0 {
-		return "", f.fail(fmt.Sprintf("a machine has no field %q here", name), nearest.Remedy(name, FillFields()))
-	}
-	value := fillFields[at].of(m)
-	if value == "" && name == "address" {
-		return "", f.fail(fmt.Sprintf("machine %s has no fixed address", m.Name),
-			"give one of its nics an address, or use its name")
-	}
-	return value, nil
 }

@@ -263,55 +263,6 @@ func TestUnknownVariant(t *testing.T) {
 	}
 }
 
-func TestFilling(t *testing.T) {
-	definition := func(text string) string {
-		return "stavren: 1\nfleet: x\nimages: {i: {os: debian-12}}\nsecrets: {db: {env: DB}}\nmachines:\n" +
-			"  a:\n    image: i\n    domain: skerry.example\n    first_boot:\n      files:\n        /f:\n" +
-			"          fill: true\n          text: |\n            " +
-			strings.ReplaceAll(text, "\n", "\n            ") + "\n" +
-			"  b: {image: i, nics: {inner: {address: 10.177.0.7}}, ports: {web: {host: 8080, machine: 80}}}\n"
-	}
-	for _, c := range []struct{ text, want string }{
-		{`{{ self "full_name" }} {{ machine "b" "address" }}:{{ port "b" "web" }}`,
-			"a.skerry.example 10.177.0.7:8080\n"},
-		{`{{ range machines }}{{ . }} {{ machine . "cpus" }};{{ end }}`, "a 1;b 1;\n"},
-		{`{{ secret "db" }}`, fleet.SecretMark("db") + "\n"},
-		{`{{ printf "%05d" (port "b" "web") }} {{ if eq (self "name") "a" }}yes{{ end }}`, "08080 yes\n"},
-	} {
-		t.Run(c.text, func(t *testing.T) {
-			f, err := parseText(definition(c.text))
-			if err != nil {
-				t.Errorf("%s: %s", c.text, report(err))
-				return
-			}
-			if got := f.Machines[0].FirstBoot.Files[0].Text; got != c.want {
-				t.Errorf("%s: got %q, want %q", c.text, got, c.want)
-			}
-		})
-	}
-	for _, c := range []struct{ text, want string }{
-		{"one\n two {{ machine \"stroe\" \"address\" }}",
-			`:15:21: error: filling-failed: the text cannot be filled: the machine "stroe" is not defined`},
-		{`{{ machine "a" "address" }}`, "machine a has no fixed address"},
-		{`{{ machine "b" "adress" }}`, `a machine has no field "adress" here`},
-		{`{{ port "b" "wbe" }}`, `machine b has no port "wbe"`},
-		{`{{ secret "bd" }}`, `the secret "bd" is not defined`},
-		{`{{ nosuch }}`, `function "nosuch" not defined`},
-		{`{{ .x }}`, "error"},
-		{"a\n{{ if }}", ":15:13: error: filling-failed"},
-		{`{{ range 1000000000 }}{{ end }}`, "range only goes over machines"},
-		{`{{ define "x" }}{{ template "x" }}{{ end }}{{ template "x" }}`, "cannot"},
-		{`{{ range machines }}{{ range machines }}{{ printf "%1000000d" 1 }}{{ end }}{{ end }}{{ printf "%1000000d" 1 }}`, "the filled text is longer than 4MiB"},
-	} {
-		t.Run(c.text, func(t *testing.T) {
-			_, err := parseText(definition(c.text))
-			if got := report(err); !strings.Contains(got, c.want) {
-				t.Errorf("%s: got %s\nwant %s", c.text, got, c.want)
-			}
-		})
-	}
-}
-
 // TestSecretsAreNotRepeated writes secrets where they don't belong. No message
 // contains them, and their line is marked as not to be shown.
 func TestSecretsAreNotRepeated(t *testing.T) {

@@ -82,7 +82,8 @@ func TestGuessing(t *testing.T) {
 		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}
 		m.Users = []*fleet.User{{Name: "mira", Password: "door"}}
 		m.FirstBoot.Files = []*fleet.File{{Path: "/f", Mode: 0o600,
-			Content: fleet.Content{Text: "door=" + fleet.SecretMark("door")}}}
+			Content: fleet.Content{Text: "door="}}}
+		m.FirstBoot.Files[0].AppendSecret("door")
 	})
 	files := func(secret string) []render.File {
 		t.Helper()
@@ -120,8 +121,11 @@ func TestGuessing(t *testing.T) {
 func TestSecretsAreNeeded(t *testing.T) {
 	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
 		f.Secrets = []*fleet.Secret{{Name: "door", Env: "DOOR"}}
-		m.FirstBoot.Files = []*fleet.File{{Path: "/f", Content: fleet.Content{Text: "a" + fleet.SecretMark("door") +
-			"b" + fleet.SecretMark("door")}}}
+		file := &fleet.File{Path: "/f", Content: fleet.Content{Text: "a"}}
+		file.AppendSecret("door")
+		file.Text += "b"
+		file.AppendSecret("door")
+		m.FirstBoot.Files = []*fleet.File{file}
 	})
 	if _, err := cloudinit.Files(&render.Job{Fleet: f}, m, cloudinit.Virtio); err == nil ||
 		!strings.Contains(err.Error(), `the secret "door" is needed`) {
