@@ -78,9 +78,10 @@ func acceptUnknown(t together) {
 		known, ok := t.lookUp(name)
 		switch {
 		case !ok:
-			names := namesOf(t.book, func(entry rule) string { return entry.name })
 			r.report(at, "the rule %q does not exist, so it can't be accepted", name).
-				remedy("%s", nearest.Remedy(name, names))
+				remedy("%s", r.once("a rule", name, "see the rule book", func() string {
+					return nearest.Remedy(name, namesOf(t.book, func(entry rule) string { return entry.name }))
+				}))
 		case known.severity == finding.Error && known.theme != targets:
 			r.report(at, "the rule %s is an error and can't be accepted", name).
 				remedy("fix what breaks it, and remove this line")

@@ -51,12 +51,14 @@ func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
 
 // run is one run of the rules over some fleets.
 type run struct {
-	options  Options
-	book     []rule
-	fleets   []*fleet.Fleet
-	uses     map[*fleet.Fleet]fleet.Uses
-	scripts  *scripts
-	findings []finding.Finding
+	options Options
+	book    []rule
+	fleets  []*fleet.Fleet
+	uses    map[*fleet.Fleet]fleet.Uses
+	scripts *scripts
+	// suggestions are the remedies for names that aren't defined.
+	suggestions map[suggestion]string
+	findings    []finding.Finding
 	// accepted records the accept lines that silenced something.
 	accepted map[acceptance]bool
 }
@@ -64,7 +66,7 @@ type run struct {
 func newRun(options Options, fleets []*fleet.Fleet, book []rule) *run {
 	return &run{
 		options: options, book: book, fleets: fleets, uses: map[*fleet.Fleet]fleet.Uses{},
-		scripts: newScripts(), accepted: map[acceptance]bool{},
+		scripts: newScripts(), suggestions: map[suggestion]string{}, accepted: map[acceptance]bool{},
 	}
 }
 

@@ -36,12 +36,40 @@ func hasPair(pairs []fleet.Pair, key string) bool {
 	return slices.ContainsFunc(pairs, func(pair fleet.Pair) bool { return pair.Key == key })
 }
 
+// maxSuggestions is how many names a run looks for among the known ones. Each takes a
+// look at all of them.
+const maxSuggestions = 200
+
 // suggest returns the remedy for a name that isn't defined in a section.
-func suggest(name, section string, known []string) string {
-	if near := nearest.Word(name, known); near != "" {
-		return fmt.Sprintf("did you mean %q? If not, define it under %s", near, section)
+func (r reporter) suggest(name, section string, known func() []string) string {
+	return r.once(section, name, "define it under "+section, func() string {
+		known := known()
+		if near := nearest.Word(name, known); near != "" {
+			return fmt.Sprintf("did you mean %q? If not, define it under %s", near, section)
+		}
+		return "define it under " + section + "; " + nearest.Remedy(name, known)
+	})
+}
+
+// once returns the remedy for a name among those of one kind, made once. After many, it
+// returns another instead of making more.
+func (r reporter) once(kind, name, otherwise string, remedy func() string) string {
+	key := suggestion{r.fleet, kind, name}
+	if made, ok := r.suggestions[key]; ok {
+		return made
 	}
-	return "define it under " + section + "; " + nearest.Remedy(name, known)
+	if len(r.suggestions) >= maxSuggestions {
+		return otherwise
+	}
+	made := remedy()
+	r.suggestions[key] = made
+	return made
+}
+
+// suggestion is what a remedy was made for.
+type suggestion struct {
+	fleet      *fleet.Fleet
+	kind, name string
 }
 
 // namesOf returns the names of some nouns.

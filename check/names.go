@@ -21,19 +21,20 @@ func nameRules() []rule {
 
 func unknownImage(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	if m.Image != "" && f.Image(m.Image) == nil {
-		known := namesOf(f.Images, func(i *fleet.Image) string { return i.Name })
+		known := func() []string { return namesOf(f.Images, func(i *fleet.Image) string { return i.Name }) }
 		r.report(finding.OfMachine(m, "image"), "machine %s uses image %q, which is not defined", m.Name, m.Image).
-			remedy("%s", suggest(m.Image, "images", known))
+			remedy("%s", r.suggest(m.Image, "images", known))
 	}
 }
 
 func unknownSystem(r reporter, f *fleet.Fleet) {
 	for _, image := range f.Images {
 		if _, ok := catalog.Find(f, image.OS); !ok {
-			known := namesOf(catalog.Systems(), func(s catalog.System) string { return s.Name })
 			r.report(finding.OfImage(image, "os"), "image %s has system %q, which is not in the list", image.Name,
 				image.OS).
-				remedy("%s", nearest.Remedy(image.OS, known))
+				remedy("%s", r.once("a system", image.OS, "define it under systems", func() string {
+					return nearest.Remedy(image.OS, namesOf(catalog.Systems(), func(s catalog.System) string { return s.Name }))
+				}))
 		}
 	}
 }
@@ -41,10 +42,10 @@ func unknownSystem(r reporter, f *fleet.Fleet) {
 func unknownNetwork(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	for _, nic := range m.NICs {
 		if f.Network(nic.Network) == nil {
-			known := namesOf(f.Networks, func(n *fleet.Network) string { return n.Name })
+			known := func() []string { return namesOf(f.Networks, func(n *fleet.Network) string { return n.Name }) }
 			r.report(finding.OfNIC(m, nic, "network"), "machine %s is on network %q, which is not defined", m.Name,
 				nic.Network).
-				remedy("%s", suggest(nic.Network, "networks", known))
+				remedy("%s", r.suggest(nic.Network, "networks", known))
 		}
 	}
 }
@@ -55,10 +56,10 @@ func unknownKeyName(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 			if f.Key(name) != nil {
 				continue
 			}
-			known := namesOf(f.Keys, func(k *fleet.Key) string { return k.Name })
+			known := func() []string { return namesOf(f.Keys, func(k *fleet.Key) string { return k.Name }) }
 			r.report(finding.OfUserItem(m, user, "keys", name),
 				"user %s of machine %s has key %q, which is not defined", user.Name, m.Name, name).
-				remedy("%s", suggest(name, "keys", known))
+				remedy("%s", r.suggest(name, "keys", known))
 		}
 	}
 }
@@ -66,21 +67,21 @@ func unknownKeyName(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 func unknownFirewall(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	for _, name := range m.Firewall {
 		if f.Firewall(name) == nil {
-			known := namesOf(f.Firewalls, func(w *fleet.Firewall) string { return w.Name })
+			known := func() []string { return namesOf(f.Firewalls, func(w *fleet.Firewall) string { return w.Name }) }
 			r.report(finding.OfMachineItem(m, "firewall", name), "machine %s uses firewall %q, which is not defined",
 				m.Name, name).
-				remedy("%s", suggest(name, "firewalls", known))
+				remedy("%s", r.suggest(name, "firewalls", known))
 		}
 	}
 }
 
 func unknownSecret(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	report := func(at finding.Location, whose string) {
-		known := namesOf(f.Secrets, func(s *fleet.Secret) string { return s.Name })
+		known := func() []string { return namesOf(f.Secrets, func(s *fleet.Secret) string { return s.Name }) }
 		r.report(at, "the password of %s does not name a defined secret", whose).
 			remedy("define under secrets where to read the password from, and write the secret's name here, never "+
 				"the password; %s",
-				nearest.Remedy("", known)).
+				r.once("a secret", "", "", func() string { return nearest.Remedy("", known()) })).
 			secret()
 	}
 	for _, user := range m.Users {

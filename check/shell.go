@@ -2,8 +2,12 @@ package check
 
 import (
 	"errors"
+	"fmt"
+	"io"
 	"maps"
 	"path"
+	"runtime"
+	"slices"
 	"strings"
 
 	"mvdan.cc/sh/v3/syntax"
@@ -30,8 +34,8 @@ type command struct {
 	// fed reports whether its input is a pipe, a file or a here-document rather
 	// than the boot's own input, which is empty.
 	fed bool
-	// environment holds the variables that are set for the command or were exported
-	// before it.
+	// environment holds the variables that rules ask about, if they are set for the
+	// command or were exported before it.
 	environment map[string]string
 	// sudo reports whether it runs under sudo.
 	sudo bool
@@ -156,13 +160,24 @@ func (s *scripts) parseShell(text string) *script {
 	if !ok {
 		return parsed
 	}
-	file, err := s.parser(dialect).Parse(strings.NewReader(text), "")
+	w := &walker{script: parsed, functions: map[string]bool{}}
+	source := &shellSource{rest: text}
+	// Statement by statement, since the tree of a whole script takes a hundred times
+	// its size.
+	err := s.parser(dialect).Stmts(source, func(statement *syntax.Stmt) bool {
+		w.statement(statement, false)
+		source.statement = 0
+		return true
+	})
 	if err != nil {
+		parsed.commands = nil
 		parsed.line, parsed.column = 1, 1
 		parsed.fault = err.Error()
 		var parse syntax.ParseError
 		var language syntax.LangError
 		switch {
+		case errors.Is(err, errDeep), errors.Is(err, errLong):
+			parsed.line = source.line()
 		case errors.As(err, &parse):
 			parsed.fault = parse.Text
 			parsed.line, parsed.column = int(parse.Pos.Line()), int(parse.Pos.Col())
@@ -172,26 +187,57 @@ func (s *scripts) parseShell(text string) *script {
 		}
 		return parsed
 	}
-	w := &walker{script: parsed, functions: map[string]bool{}, exported: map[string]string{}}
-	if strings.Contains(text, "()") || strings.Contains(text, "function") {
-		syntax.Walk(file, func(node syntax.Node) bool {
-			if function, ok := node.(*syntax.FuncDecl); ok {
-				w.functions[function.Name.Value] = true
-			}
-			return true
-		})
-	}
-	for _, statement := range file.Stmts {
-		w.statement(statement, false)
-	}
+	parsed.commands = slices.DeleteFunc(parsed.commands, func(c command) bool { return w.functions[c.name()] })
 	return parsed
 }
+
+// Bounds of parsing a script. Parsing goes as deep as a script nests, and a stack
+// that is full ends the process.
+const (
+	maxShellFrames    = 2000      // calls that are open: some 250 levels of nesting
+	maxShellStatement = 512 << 10 // bytes of one statement
+)
+
+var (
+	errDeep = errors.New("its commands nest too deeply to be checked")
+	errLong = fmt.Errorf("one command has more than %v", fleet.Bytes(maxShellStatement))
+)
+
+// shellSource gives the parser a script, and stops it at the bounds.
+type shellSource struct {
+	rest      string
+	statement int // bytes read since the last statement
+	lines     int
+}
+
+// Read is called from the depth of what is being parsed, so it can see how deep that is.
+func (s *shellSource) Read(into []byte) (int, error) {
+	var frame [1]uintptr
+	switch {
+	case runtime.Callers(maxShellFrames, frame[:]) > 0:
+		return 0, errDeep
+	case s.statement > maxShellStatement:
+		return 0, errLong
+	case s.rest == "":
+		return 0, io.EOF
+	}
+	n := copy(into, s.rest)
+	s.lines += strings.Count(s.rest[:n], "\n")
+	s.statement += n
+	s.rest = s.rest[n:]
+	return n, nil
+}
+
+// line returns the line that was read last.
+func (s *shellSource) line() int { return 1 + s.lines }
 
 // walker collects the commands of a script and notes which of them are fed.
 type walker struct {
 	script    *script
 	functions map[string]bool
-	exported  map[string]string
+	// exported are the variables that rules ask about. It isn't changed, but replaced,
+	// since commands share it.
+	exported map[string]string
 	// guards counts the conditions around the commands being visited.
 	guards int
 }
@@ -205,6 +251,11 @@ func (w *walker) statement(statement *syntax.Stmt, fed bool) {
 	}
 	switch command := statement.Cmd.(type) {
 	case nil:
+	case *syntax.FuncDecl:
+		w.functions[command.Name.Value] = true
+		if command.Body != nil {
+			w.statement(command.Body, fed)
+		}
 	case *syntax.CallExpr:
 		w.call(command, fed)
 	case *syntax.DeclClause:
@@ -242,7 +293,7 @@ func (w *walker) declare(clause *syntax.DeclClause) {
 	}
 	for _, assign := range clause.Args {
 		if assign.Name != nil && assign.Value != nil {
-			w.exported[assign.Name.Value] = literal(assign.Value)
+			w.exported = with(w.exported, assign.Name.Value, literal(assign.Value))
 		}
 	}
 }
@@ -263,25 +314,24 @@ func (w *walker) call(call *syntax.CallExpr, fed bool) {
 	for i, word := range call.Args {
 		words[i] = literal(word)
 	}
-	environment := map[string]string{}
-	maps.Copy(environment, w.exported)
+	environment := w.exported
 	for _, assign := range call.Assigns {
 		if assign.Name != nil && assign.Value != nil {
-			environment[assign.Name.Value] = literal(assign.Value)
+			environment = with(environment, assign.Name.Value, literal(assign.Value))
 		}
 	}
 	if words[0] == "export" {
 		// POSIX sh parses it as a command, bash as a declaration.
 		for _, word := range words[1:] {
 			if name, value, set := strings.Cut(word, "="); set {
-				w.exported[name] = value
+				w.exported = with(w.exported, name, value)
 			}
 		}
 		return
 	}
 	sudo := path.Base(words[0]) == "sudo"
-	words = unwrap(words, environment)
-	if len(words) == 0 || w.functions[words[0]] {
+	words, environment = unwrap(words, environment)
+	if len(words) == 0 {
 		return
 	}
 	at := call.Args[0].Pos()
@@ -322,8 +372,9 @@ var wrappers = map[string]string{
 	"command": "", "stdbuf": "ioe", "setsid": "", "timeout": "ks", "doas": "uC", "eatmydata": "",
 }
 
-// unwrap removes wrappers such as sudo and env from the front of a command.
-func unwrap(words []string, environment map[string]string) []string {
+// unwrap removes wrappers such as sudo and env from the front of a command, and sets
+// the variables that they set.
+func unwrap(words []string, environment map[string]string) ([]string, map[string]string) {
 	for len(words) > 0 {
 		name := path.Base(words[0])
 		takesWord, wraps := wrappers[name]
@@ -331,7 +382,7 @@ func unwrap(words []string, environment map[string]string) []string {
 			strings.HasPrefix(words[1], "-")
 		if !wraps || asks {
 			words[0] = name
-			return words
+			return words, environment
 		}
 		words = words[1:]
 		for len(words) > 0 {
@@ -345,7 +396,7 @@ func unwrap(words []string, environment map[string]string) []string {
 				continue
 			case strings.Contains(option, "=") && !strings.HasPrefix(option, "="):
 				key, value, _ := strings.Cut(option, "=")
-				environment[key] = value
+				environment = with(environment, key, value)
 				words = words[1:]
 				continue
 			}
@@ -355,5 +406,24 @@ func unwrap(words []string, environment map[string]string) []string {
 			words = words[1:]
 		}
 	}
-	return words
+	return words, environment
 }
+
+// with returns an environment in which a variable is set, if a rule asks about it.
+func with(environment map[string]string, name, value string) map[string]string {
+	if name != frontend && name != assumeYes || environment[name] == value {
+		return environment
+	}
+	environment = maps.Clone(environment)
+	if environment == nil {
+		environment = map[string]string{}
+	}
+	environment[name] = value
+	return environment
+}
+
+// Variables that decide whether a command asks questions.
+const (
+	frontend  = "DEBIAN_FRONTEND"
+	assumeYes = "ASSUME_ALWAYS_YES"
+)

@@ -76,7 +76,7 @@ func questioner(c command) (why, remedy string) {
 	case "ssh-keygen":
 		return sshKeygenWaits(c)
 	case "dpkg-reconfigure":
-		if c.environment["DEBIAN_FRONTEND"] != "noninteractive" &&
+		if c.environment[frontend] != "noninteractive" &&
 			!c.has("-fnoninteractive", "--frontend=noninteractive", "noninteractive") {
 			return "dpkg-reconfigure asks questions", "add -f noninteractive"
 		}
@@ -184,7 +184,7 @@ func aptAsks(c command) (why, remedy string) {
 }
 
 func pkgAsks(c command) (why, remedy string) {
-	if answer := strings.ToLower(c.environment["ASSUME_ALWAYS_YES"]); answer == "yes" || answer == "true" ||
+	if answer := strings.ToLower(c.environment[assumeYes]); answer == "yes" || answer == "true" ||
 		answer == "1" {
 		return "", ""
 	}

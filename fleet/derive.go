@@ -46,6 +46,7 @@ func deriveHardwareAddress(fleet, machine, nic string) string {
 const (
 	FirstAutoPort = 20000
 	LastAutoPort  = 31999
+	autoPorts     = LastAutoPort - FirstAutoPort + 1
 )
 
 // The host assigns these ports to outgoing connections: Linux from 32768 to 60999
@@ -66,6 +67,13 @@ type claim struct {
 // are the same, the later one by name takes its second, and so on.
 func choosePorts(f *Fleet) {
 	taken := map[claim]bool{}
+	free := map[Protocol]int{TCP: autoPorts, UDP: autoPorts}
+	take := func(c claim) {
+		if !taken[c] && c.port >= FirstAutoPort && c.port <= LastAutoPort {
+			free[c.protocol]--
+		}
+		taken[c] = true
+	}
 	type waiting struct {
 		number   *int
 		protocol Protocol
@@ -75,7 +83,7 @@ func choosePorts(f *Fleet) {
 	var queue []waiting
 	add := func(number *int, auto bool, protocol Protocol, names string) {
 		if !auto {
-			taken[claim{protocol, *number}] = true
+			take(claim{protocol, *number})
 			return
 		}
 		*number = 0
@@ -91,7 +99,7 @@ func choosePorts(f *Fleet) {
 		}
 	}
 	sort.SliceStable(queue, func(i, j int) bool { return queue[i].names < queue[j].names })
-	const size = LastAutoPort - FirstAutoPort + 1
+	const size = autoPorts
 	for attempt := 0; len(queue) > 0 && attempt < size; attempt++ {
 		var again []waiting
 		for _, w := range queue {
@@ -100,12 +108,14 @@ func choosePorts(f *Fleet) {
 			step := binary.BigEndian.Uint32(w.seed[4:8])%(size/30)*30 + 1
 			number := FirstAutoPort + int((uint64(start)+uint64(attempt)*uint64(step))%size)
 			key := claim{w.protocol, number}
-			if taken[key] {
+			switch {
+			case free[w.protocol] == 0: // no later attempt finds one either
+			case taken[key]:
 				again = append(again, w)
-				continue
+			default:
+				take(key)
+				*w.number = number
 			}
-			taken[key] = true
-			*w.number = number
 		}
 		queue = again
 	}

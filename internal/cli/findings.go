@@ -9,10 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/rivo/uniseg"
-
 	"stavren.example/stavren/finding"
-	"stavren.example/stavren/fleet"
 )
 
 // printFindings prints findings as text: the line that editors recognise, the source
@@ -30,8 +27,9 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 			secret[line{found.Place.File, found.Place.Line}] = true
 		}
 	}
+	listed, left := mostSevere(findings)
 	group := ""
-	for i, found := range byMachine(findings) {
+	for i, found := range byMachine(listed) {
 		if i > 0 {
 			fmt.Fprintln(out)
 		}
@@ -58,6 +56,30 @@ func (s *session) printFindings(out io.Writer, findings []finding.Finding) {
 			fmt.Fprintf(out, "  %s %s\n", good("remedy:"), found.Remedy)
 		}
 	}
+	if left > 0 {
+		fmt.Fprintf(out, "\n%s more findings are not listed here; check --format lines lists all\n", strconv.Itoa(left))
+	}
+}
+
+// maxFindings is how many findings are listed for people.
+const maxFindings = 500
+
+// mostSevere returns the findings to list, in their order, and how many are left out.
+func mostSevere(findings []finding.Finding) (listed []finding.Finding, left int) {
+	if len(findings) <= maxFindings {
+		return findings, 0
+	}
+	errors, warnings, advice := finding.Count(findings)
+	room := map[finding.Severity]int{finding.Error: min(errors, maxFindings)}
+	room[finding.Warning] = min(warnings, maxFindings-room[finding.Error])
+	room[finding.Advice] = min(advice, maxFindings-room[finding.Error]-room[finding.Warning])
+	for _, found := range findings {
+		if room[found.Severity] > 0 {
+			room[found.Severity]--
+			listed = append(listed, found)
+		}
+	}
+	return listed, len(findings) - len(listed)
 }
 
 // machineOf returns the machine whose part of the definition a finding is in, or "".
@@ -87,63 +109,6 @@ func byMachine(findings []finding.Finding) []finding.Finding {
 		grouped = append(grouped, groups[name]...)
 	}
 	return grouped
-}
-
-// sourceLines reads the lines of findings.
-type sourceLines struct {
-	session *session
-	files   map[string][][]byte
-}
-
-// maxExcerpt is how much of a long line is shown, in columns.
-const maxExcerpt = 110
-
-// excerpt returns the line of a place in a form for terminals, and the number of
-// columns before the caret.
-func (l sourceLines) excerpt(place fleet.Place) (line string, at int, ok bool) {
-	if !place.IsValid() {
-		return "", 0, false
-	}
-	lines, known := l.files[place.File]
-	if !known {
-		file, err := l.session.files.Open(place.File)
-		if err == nil {
-			data, readErr := io.ReadAll(io.LimitReader(file, 32<<20))
-			file.Close()
-			if readErr == nil {
-				lines = bytes.Split(data, []byte("\n"))
-			}
-		}
-		l.files[place.File] = lines
-	}
-	if int(place.Line) > len(lines) {
-		return "", 0, false
-	}
-	runes := []rune(strings.TrimRight(string(lines[place.Line-1]), "\r"))
-	column := min(int(place.Column)-1, len(runes))
-	start := 0
-	if column > maxExcerpt*2/3 {
-		start = column - maxExcerpt/2
-	}
-	before := visible(runes[start:column])
-	after := visible(runes[column:min(len(runes), start+maxExcerpt)])
-	if start > 0 {
-		before = "…" + before
-	}
-	if len(runes) > start+maxExcerpt {
-		after += "…"
-	}
-	return before + after, uniseg.StringWidth(before), true
-}
-
-// visible replaces characters that would move the cursor.
-func visible(runes []rune) string {
-	return strings.Map(func(char rune) rune {
-		if char == '\t' {
-			return ' '
-		}
-		return harmless(char)
-	}, strings.ReplaceAll(string(runes), "\n", string(replacement)))
 }
 
 // summary counts findings in words.

@@ -26,11 +26,17 @@ const (
 	// maxDepth is how deep maps and lists nest. The language needs eight levels.
 	maxDepth = 32
 	// maxSeparators bounds the values that are parsed at once: commas, colons,
-	// brackets and lines, of which each value needs at least one. The YAML package
-	// takes some 220 bytes per value, so a file of nothing but commas would take a
-	// hundred times its size. Machines in block style are parsed in pieces and don't
-	// count together.
+	// brackets, quotes and lines, of which each value needs at least one. The YAML
+	// package takes some 220 bytes per value, so a file of nothing but commas would
+	// take a hundred times its size. Machines in block style are parsed in pieces and
+	// don't count together.
 	maxSeparators = 1_000_000
+	// MaxMachines is the most machines of a definition, with copies. A section of a
+	// definition has fewer names, and any other list or map fewer entries: what one
+	// machine has is compared with all else that it has.
+	MaxMachines = 20_000
+	maxNames    = 10_000
+	maxEntries  = 1_000
 )
 
 // Document is a definition file, parsed to nodes.
@@ -101,6 +107,9 @@ func newDocument(faults *Faults, name string, data []byte) *Document {
 // Top returns the layer of the whole document.
 func (d *Document) Top() Layer { return Layer{Node: d.root, document: d} }
 
+// Size returns how many bytes the definition has.
+func (d *Document) Size() int { return len(d.data) }
+
 // limits are made for each document, since they count.
 func limits() *loaderlimits.Plugin {
 	return loaderlimits.New(loaderlimits.DepthValue(maxDepth), loaderlimits.AliasNone())
@@ -108,7 +117,7 @@ func limits() *loaderlimits.Plugin {
 
 func separators(data []byte) int {
 	count := 0
-	for _, separator := range []byte(",:[{\n") {
+	for _, separator := range []byte(",:[{\"'\n") {
 		count += bytes.Count(data, []byte{separator})
 	}
 	return count

@@ -43,6 +43,18 @@ func (f *Faults) At(keys ...string) (restore func()) {
 	return func() { f.path = path }
 }
 
+// joined returns the path in one, with long keys cut off.
+func (f *Faults) joined() string {
+	keys := make([]string, len(f.path))
+	for i, key := range f.path {
+		keys[i] = key
+		if len(key) > maxKey {
+			keys[i] = strings.ToValidUTF8(key[:maxKey], "") + "…"
+		}
+	}
+	return strings.Join(keys, ".")
+}
+
 // Key returns the last key of the path, or "".
 func (f *Faults) Key() string {
 	if len(f.path) == 0 {
@@ -79,12 +91,13 @@ func (f *Faults) Add(rule Rule, l Layer, message, remedy string) *finding.Findin
 func (f *Faults) AddAt(rule Rule, place fleet.Place, message, remedy string) *finding.Finding {
 	found := finding.Finding{
 		Rule: string(rule), Severity: severity, Message: message, Remedy: remedy,
-		Location: finding.Location{Place: place, Path: strings.Join(f.path, ".")},
+		Location: finding.Location{Place: place},
 	}
 	if f.Full() {
 		f.unlisted++
 		return &found
 	}
+	found.Path = f.joined()
 	same := cause{found.Rule, found.Place, found.Message}
 	if f.seen[same] {
 		return &found
@@ -134,14 +147,23 @@ func (f *Faults) Err(name string) error {
 	return finding.Errors(faults)
 }
 
+// maxKey bounds how much of a key the path of a fault repeats, in bytes. A path of a
+// file can be a key.
+const maxKey = 200
+
 // maxQuoted bounds how much of a value a message repeats, in characters.
 const maxQuoted = 40
 
 // Quoted returns a text for messages: in quotes, with control characters escaped,
 // and cut off if it is long.
 func Quoted(text string) string {
-	if runes := []rune(text); len(runes) > maxQuoted {
-		text = string(runes[:maxQuoted]) + "…"
+	count := 0
+	for at := range text {
+		if count == maxQuoted {
+			text = text[:at] + "…"
+			break
+		}
+		count++
 	}
 	return fmt.Sprintf("%q", text)
 }

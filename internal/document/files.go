@@ -15,12 +15,18 @@ import (
 // MaxContent is the size of a file that a definition includes, in bytes.
 const MaxContent = 4 << 20
 
+// maxContents bounds the files that a definition includes together, in bytes.
+const maxContents = 64 << 20
+
 // Files opens definitions and the files that they name.
 type Files struct {
 	fs           fs.FS
 	allowOutside bool
 	contents     map[string]content
-	folders      map[string]fs.FS
+	// included and used are the bytes of the files that were included, and of the
+	// definitions that were used.
+	included, used int
+	folders        map[string]fs.FS
 }
 
 // content is the outcome of reading one file.
@@ -47,7 +53,11 @@ func (f *Files) Definition(name string) ([]byte, error) {
 // Used reads a definition that another one names in a layer, within the folder of that
 // one.
 func (f *Files) Used(l Layer, named string) ([]byte, error) {
-	return readDefinition(f.open(l.Folder(), path.Clean(named), f.Resolve(l, named)))
+	data, err := readDefinition(f.open(l.Folder(), path.Clean(named), f.Resolve(l, named)))
+	if f.used += len(data); f.used > MaxDefinition {
+		return nil, fmt.Errorf("the definitions that are used have more than %v together", fleet.Bytes(MaxDefinition))
+	}
+	return data, err
 }
 
 func readDefinition(file fs.File, err error) ([]byte, error) {
@@ -109,7 +119,17 @@ func (f *Files) Content(faults *Faults, l Layer) (name, data string, ok bool) {
 	}
 	read, known := f.contents[name]
 	if !known {
-		read = f.read(l.Folder(), path.Clean(named), name)
+		if f.included <= maxContents {
+			read = f.read(l.Folder(), path.Clean(named), name)
+			f.included += len(read.data)
+		}
+		if f.included > maxContents {
+			read = content{
+				err: fmt.Errorf("with %s, the files that the definition includes have more than %v", Quoted(name),
+					fleet.Bytes(maxContents)),
+				remedy: "first-boot data is small on every platform; let a script fetch large files",
+			}
+		}
 		f.contents[name] = read
 	}
 	if read.err != nil {

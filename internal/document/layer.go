@@ -2,6 +2,7 @@ package document
 
 import (
 	"bytes"
+	"fmt"
 	"iter"
 	"strings"
 
@@ -82,6 +83,9 @@ const manyKeys = 32
 func (l Layer) Entries(faults *Faults) iter.Seq[Layer] {
 	return func(yield func(Layer) bool) {
 		content := l.Node.Content
+		if l.IsTooLong(faults, len(content)/2) {
+			return
+		}
 		var seen map[string]*yaml.Node
 		if len(content) > manyKeys {
 			seen = make(map[string]*yaml.Node, len(content)/2)
@@ -115,6 +119,24 @@ func (l Layer) Entries(faults *Faults) iter.Seq[Layer] {
 	}
 }
 
+// IsTooLong reports whether a list or map has more entries than any has, and a fault
+// if it does.
+func (l Layer) IsTooLong(faults *Faults, entries int) bool {
+	most := maxEntries
+	switch {
+	case faults.Key() == "machines":
+		most = MaxMachines
+	case len(faults.path) <= 1:
+		most = maxNames
+	}
+	if entries <= most {
+		return false
+	}
+	faults.Add(OutOfRange, l, fmt.Sprintf("%s has %d entries; the limit is %d", faults.Here(), entries, most),
+		"remove what isn't needed, or split the definition")
+	return true
+}
+
 // earlier returns the key of that name among alternating keys and values, or nil.
 func earlier(content []*yaml.Node, name string) *yaml.Node {
 	for i := 0; i < len(content); i += 2 {
@@ -129,6 +151,9 @@ func earlier(content []*yaml.Node, name string) *yaml.Node {
 // the language.
 func (l Layer) Items(faults *Faults) iter.Seq2[int, Layer] {
 	return func(yield func(int, Layer) bool) {
+		if l.IsTooLong(faults, len(l.Node.Content)) {
+			return
+		}
 		for i, node := range l.Node.Content {
 			if item := l.At(node); item.IsPlain(faults) && !yield(i, item) {
 				return

@@ -111,6 +111,10 @@ func (t *table[T, P]) read(r *Reader, l document.Layer, into P) {
 		r.setDamage(into, unread)
 		return
 	}
+	if l.IsTooLong(r.Faults, len(l.Node.Content)/2) {
+		r.setDamage(into, unread)
+		return
+	}
 	fields := t.fields()
 	for e := range l.Entries(r.Faults) {
 		i, ok := fields.index[e.Name()]

@@ -44,6 +44,9 @@ func single[T, V any](s scalar[V], at func(*T) *V) value[T] {
 			if s.isText && !r.isText(l) || !s.isText && !r.isScalar(l, s.want, s.example) {
 				return false
 			}
+			if !r.isShort(l) {
+				return false
+			}
 			parsed, ok := s.parse(r, l)
 			if ok {
 				*at(into) = parsed
@@ -75,13 +78,29 @@ func (r *Reader) isScalar(l document.Layer, want, example string) bool {
 	return true
 }
 
+// maxText bounds every text but the content of files, scripts and keys, in bytes.
+const maxText = 4096
+
+// isShort reports whether a text is within its bound, and a fault if it isn't.
+func (r *Reader) isShort(l document.Layer) bool {
+	if len(l.Node.Value) <= maxText {
+		return true
+	}
+	r.Add(document.OutOfRange, l, r.Here()+" is longer than "+strconv.Itoa(maxText)+" bytes", "write less")
+	return false
+}
+
 // isText reports whether a layer is text, and a fault if it isn't.
 func (r *Reader) isText(l document.Layer) bool {
 	if !r.isScalar(l, "text", "it as one text, in quotes if it contains : or #") {
 		return false
 	}
 	if l.Node.Tag != "!!str" {
-		return r.wrongType(l, "text", "put it in quotes: \""+l.Node.Value+"\"")
+		remedy := "put it in quotes"
+		if document.IsShort(l.Node.Value) {
+			remedy += ": \"" + l.Node.Value + "\""
+		}
+		return r.wrongType(l, "text", remedy)
 	}
 	return true
 }
@@ -114,7 +133,7 @@ func (r *Reader) bad(l document.Layer, fault, remedy string) {
 
 // outside reports a value outside its bounds.
 func (r *Reader) outside(l document.Layer, bounds, remedy string) {
-	r.Add(document.OutOfRange, l, r.Here()+" is "+l.Node.Value+", outside "+bounds, remedy)
+	r.Add(document.OutOfRange, l, r.Here()+" is "+strings.Trim(quoted(l.Node.Value), `"`)+", outside "+bounds, remedy)
 }
 
 // asIs formats text as it is.

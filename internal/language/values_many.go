@@ -31,7 +31,9 @@ func (r *Reader) texts(l document.Layer, what, example string, visit func(docume
 				"put it in quotes, or remove it")
 			continue
 		}
-		visit(item)
+		if r.isShort(item) {
+			visit(item)
+		}
 	}
 	return true
 }
@@ -132,7 +134,7 @@ func sources[T any](at func(*T) *[]netip.Prefix) value[T] {
 }
 
 func (r *Reader) prefixes(l document.Layer, example string, visit func(document.Layer)) bool {
-	if l.Node.Kind == yaml.ScalarNode && l.Node.Tag == "!!str" {
+	if l.Node.Kind == yaml.ScalarNode && l.Node.Tag == "!!str" && r.isShort(l) {
 		visit(l)
 		return true
 	}

@@ -15,8 +15,15 @@ import (
 	"stavren.example/stavren/internal/nearest"
 )
 
-// maxMachines is the most machines of a definition, including copies.
-const maxMachines = 20000
+// maxParts is how many nouns the machines of a definition have together, beside those
+// that it writes out: a kit of users, or copies, repeat what takes a few bytes.
+const maxParts = 200_000
+
+// leastPart is how many bytes of a definition a noun takes that is written out.
+const leastPart = 20
+
+// maxKitDepth is how deep kits include each other.
+const maxKitDepth = 32
 
 // kit is a partial machine.
 type kit struct {
@@ -65,6 +72,10 @@ func kitNames(l document.Layer) []document.Layer {
 // includes. It reports unknown kits and circles.
 func (l *loader) flatten(names []document.Layer, chain []string, into *[]string) {
 	for _, layer := range names {
+		if l.faults.Full() {
+			l.faults.Skip()
+			continue
+		}
 		name := layer.Node.Value
 		if at := slices.Index(chain, name); at >= 0 {
 			circle := strings.Join(append(slices.Clone(chain[at:]), name), ", then ")
@@ -80,6 +91,11 @@ func (l *loader) flatten(names []document.Layer, chain []string, into *[]string)
 		}
 		if slices.Contains(*into, name) {
 			continue
+		}
+		if len(chain) >= maxKitDepth {
+			l.faults.Add(document.OutOfRange, layer, fmt.Sprintf("kits include each other more than %d deep", maxKitDepth),
+				"include the kits that are needed directly")
+			return
 		}
 		l.flatten(k.kits, append(slices.Clone(chain), name), into)
 		if !slices.Contains(*into, name) {
@@ -135,6 +151,8 @@ func (l *loader) readVariants(entries []document.Layer, machines map[string]bool
 			l.faults.Enter(e.Name())
 			layer := e.From("variant " + name)
 			switch {
+			case l.faults.Full():
+				l.faults.Skip()
 			case !machines[e.Name()]:
 				l.faults.Add(document.UnknownMachine, e.AtKey(),
 					"the variant changes the machine "+document.Quoted(e.Name())+", which is not defined",
@@ -181,6 +199,7 @@ func (l *loader) makeMachines(d *document.Document, definition *language.Definit
 	variant map[string]document.Layer) error {
 	made := bases{}
 	f := &definition.Fleet
+	parts, most := 0, maxParts+d.Size()/leastPart
 	l.faults.Enter("machines")
 	defer l.faults.Leave()
 	for own, err := range l.ownLayers(d, definition) {
@@ -193,11 +212,17 @@ func (l *loader) makeMachines(d *document.Document, definition *language.Definit
 		}
 		l.faults.Enter(own.Name())
 		m := l.makeMachine(own, change, varied, made)
-		fits := len(f.Machines)+max(m.Copies, 1) <= maxMachines
+		parts += max(m.Copies, 1) * partsOf(m)
+		fits := len(f.Machines)+max(m.Copies, 1) <= document.MaxMachines && parts <= most
 		switch {
+		case parts > most:
+			l.faults.Add(document.OutOfRange, own.AtKey(),
+				fmt.Sprintf("with this machine, kits and copies make more than %d users, disks, ports and the like",
+					maxParts),
+				"split it into several definitions")
 		case !fits:
 			l.faults.Add(document.OutOfRange, own.AtKey(), fmt.Sprintf("the definition has more than %d machines",
-				maxMachines),
+				document.MaxMachines),
 				"split it into several definitions")
 		case m.Copies > 1:
 			f.Machines = append(f.Machines, copies(m, l.faults)...)
@@ -210,6 +235,22 @@ func (l *loader) makeMachines(d *document.Document, definition *language.Definit
 		}
 	}
 	return nil
+}
+
+// partsOf counts a machine and the nouns that it has.
+func partsOf(m *fleet.Machine) int {
+	parts := 1 + len(m.Disks) + len(m.Media) + len(m.NICs) + len(m.Ports) + len(m.Users) + len(m.Shares) +
+		len(m.Platforms) + len(m.Labels) + len(m.Accept) + len(m.Names)
+	for _, user := range m.Users {
+		parts += (len(user.Keys) + len(user.Groups)) / 8
+	}
+	for _, nic := range m.NICs {
+		parts += len(nic.Routes)
+	}
+	if boot := m.FirstBoot; boot != nil {
+		parts += len(boot.Files) + len(boot.Scripts) + len(boot.Sources) + (len(boot.Packages)+len(boot.Services))/8
+	}
+	return parts
 }
 
 func (l *loader) makeMachine(own, change document.Layer, varied bool, made bases) *fleet.Machine {

@@ -2,6 +2,7 @@ package load
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
@@ -9,6 +10,9 @@ import (
 	"stavren.example/stavren/internal/document"
 	"stavren.example/stavren/internal/language"
 )
+
+// maxUseDepth is how deep definitions use each other.
+const maxUseDepth = 32
 
 // use reads the shared sections of the definitions that one uses, and of those that
 // they use in turn. chain is the way from the first definition to this one. What a
@@ -38,6 +42,11 @@ func (l *loader) useFile(path document.Layer, chain []string, into *language.Def
 	}
 	if l.used[name] {
 		return // several definitions may use the same one
+	}
+	if len(chain) > maxUseDepth {
+		l.faults.Add(document.OutOfRange, path, fmt.Sprintf("definitions use each other more than %d deep", maxUseDepth),
+			"use the definitions that are needed directly")
+		return
 	}
 	l.used[name] = true
 	data, err := l.files.Used(path, named)
