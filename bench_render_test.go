@@ -22,7 +22,7 @@ import (
 func harbourFleet(b *testing.B, n int) *fleet.Fleet {
 	b.Helper()
 	const name = "harbour-wide.stavren.yaml"
-	f, err := stavren.Load(fstest.MapFS{name: {Data: benchfleet.Definition(n)}}, name, stavren.LoadOptions{})
+	f, err := stavren.Load(b.Context(), fstest.MapFS{name: {Data: benchfleet.Definition(n)}}, name, stavren.LoadOptions{})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -31,7 +31,7 @@ func harbourFleet(b *testing.B, n int) *fleet.Fleet {
 
 // renderFolder renders as the command does, into a new folder.
 func renderFolder(b *testing.B, f *fleet.Fleet, target render.Target) {
-	folder, err := outfolder.Open(filepath.Join(b.TempDir(), "out"))
+	folder, err := outfolder.Open(b.Context(), filepath.Join(b.TempDir(), "out"), nil)
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -32,7 +32,7 @@ func benchmarkLoadAndCheck(b *testing.B, data []byte, options stavren.LoadOption
 	const name = "harbour-wide.stavren.yaml"
 	files := fstest.MapFS{name: {Data: data}}
 	load := func(b *testing.B) *fleet.Fleet {
-		f, err := stavren.Load(files, name, options)
+		f, err := stavren.Load(b.Context(), files, name, options)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -59,8 +59,8 @@ func benchmarkLoadAndCheck(b *testing.B, data []byte, options stavren.LoadOption
 		f := load(b)
 		b.ReportAllocs()
 		for b.Loop() {
-			if findings := stavren.Check(stavren.CheckOptions{}, f); len(findings) != 0 {
-				b.Fatalf("%d findings, the first: %v", len(findings), findings[0])
+			if findings, err := stavren.Check(b.Context(), stavren.CheckOptions{}, f); err != nil || len(findings) != 0 {
+				b.Fatalf("%v, %d findings: %.300v", err, len(findings), findings)
 			}
 		}
 	})

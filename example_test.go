@@ -37,7 +37,7 @@ accept: {nobody-can-log-in: It looks after itself, no-way-in: It looks after its
 }
 
 func ExampleLoad() {
-	fleet, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	fleet, err := stavren.Load(context.Background(), files, "tides.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		log.Fatal(err)
 	}
@@ -48,7 +48,7 @@ func ExampleLoad() {
 }
 
 func ExampleFindings() {
-	_, err := stavren.Load(files, "malformed.stavren.yaml", stavren.LoadOptions{})
+	_, err := stavren.Load(context.Background(), files, "malformed.stavren.yaml", stavren.LoadOptions{})
 	for _, finding := range stavren.Findings(err) {
 		fmt.Println(finding)
 		fmt.Println(finding.Remedy)
@@ -59,18 +59,22 @@ func ExampleFindings() {
 }
 
 func ExampleCheck() {
-	fleet, err := stavren.Load(files, "faulty.stavren.yaml", stavren.LoadOptions{})
+	fleet, err := stavren.Load(context.Background(), files, "faulty.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		log.Fatal(err)
 	}
-	for _, finding := range stavren.Check(stavren.CheckOptions{}, fleet) {
+	findings, err := stavren.Check(context.Background(), stavren.CheckOptions{}, fleet)
+	if err != nil {
+		log.Fatal(err)
+	}
+	for _, finding := range findings {
 		fmt.Println(finding)
 	}
 	// Output: faulty.stavren.yaml:6:50: error: memory-below-need: machine almanac has 64MiB of memory, but Debian 12 (bookworm) needs 256MiB
 }
 
 func ExampleRender() {
-	fleet, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	fleet, err := stavren.Load(context.Background(), files, "tides.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		log.Fatal(err)
 	}
@@ -101,7 +105,7 @@ func Example_ownTarget() {
 			return []render.File{{Name: m.Name + ".txt", Data: []byte(line), Mode: 0o644}}, nil
 		},
 	}
-	office, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	office, err := stavren.Load(context.Background(), files, "tides.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		log.Fatal(err)
 	}
@@ -133,7 +137,7 @@ func Example_withoutAFile() {
 		}},
 	}
 	office.Complete()
-	read, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	read, err := stavren.Load(context.Background(), files, "tides.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		log.Fatal(err)
 	}
@@ -165,7 +169,7 @@ fleet: tides
 images: {bookworm: {os: debian-12}}
 machines: {almanac: {image: bookworm, resources: {cpus: 2, memory: 2GiB}}}
 `)}}
-	tides, err := stavren.Load(files, name, stavren.LoadOptions{})
+	tides, err := stavren.Load(context.Background(), files, name, stavren.LoadOptions{})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -21,11 +21,15 @@ func needsOf(t *testing.T, text string) []finding.Finding {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f, err := stavren.Load(fstest.MapFS{name: {Data: []byte(text)}}, name, stavren.LoadOptions{})
+	f, err := stavren.Load(t.Context(), fstest.MapFS{name: {Data: []byte(text)}}, name, stavren.LoadOptions{})
 	if err != nil {
 		t.Fatalf("%v\n%v", err, stavren.Findings(err))
 	}
-	return stavren.Needs(target, f)
+	needs, err := stavren.Needs(target, f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return needs
 }
 
 // TestTargetRuleExamples checks that targets report rules for their examples.

@@ -5,10 +5,10 @@
 // go wrong, and [Render] makes the files of a target:
 //
 //	root, err := os.OpenRoot(".")
-//	fleet, err := stavren.Load(root.FS(), "tide-office.stavren.yaml", stavren.LoadOptions{})
-//	findings := stavren.Check(stavren.CheckOptions{}, fleet)
+//	fleet, err := stavren.Load(ctx, root.FS(), "tide-office.stavren.yaml", stavren.LoadOptions{})
+//	findings, err := stavren.Check(ctx, stavren.CheckOptions{}, fleet)
 //	files, err := stavren.Render(ctx, fleet, "cloud-init", stavren.RenderOptions{})
-//	err = stavren.WriteFolder("out", files)
+//	err = stavren.WriteFolder(ctx, "out", files)
 //
 // A fleet can also be built in Go, from the nouns of package fleet.
 //
@@ -57,9 +57,9 @@ type RenderOptions = render.Options
 //
 // If the definition has faults, [Findings] returns them from the error: every fault
 // of the file, with its place and remedy. Any other error means that the file itself
-// could not be read.
-func Load(files fs.FS, name string, options LoadOptions) (*fleet.Fleet, error) {
-	return load.Load(files, name, load.Options(options))
+// could not be read, or that the context ended.
+func Load(ctx context.Context, files fs.FS, name string, options LoadOptions) (*fleet.Fleet, error) {
+	return load.Load(ctx, files, name, load.Options(options))
 }
 
 // Findings returns the findings in an error of [Load], [Render] or [Refusal], or nil
@@ -68,12 +68,16 @@ func Findings(err error) []finding.Finding { return load.Faults(err) }
 
 // Check returns everything that would go wrong, sorted by place. Check fleets that
 // will share a host together, so that it finds ports and addresses that conflict
-// across them. Fleets built in Go have to be completed first.
+// across them. Fleets built in Go have to be completed first; Check fails for one that
+// has not been, and if the context ends.
 //
 // What can't work on a cloud that a definition has settings for is a warning here,
 // since its machines may go elsewhere. [Needs] and rendering report it as an error.
-func Check(options CheckOptions, fleets ...*fleet.Fleet) []finding.Finding {
-	findings := check.Run(options, fleets...)
+func Check(ctx context.Context, options CheckOptions, fleets ...*fleet.Fleet) ([]finding.Finding, error) {
+	findings, err := check.Run(ctx, options, fleets...)
+	if err != nil {
+		return nil, err
+	}
 	for _, f := range fleets {
 		for _, platform := range f.Platforms {
 			if !slices.Contains(Clouds(), platform.Name) {
@@ -94,7 +98,7 @@ func Check(options CheckOptions, fleets ...*fleet.Fleet) []finding.Finding {
 			}
 		}
 	}
-	return finding.Sort(findings)
+	return finding.Sort(findings), nil
 }
 
 // Rules returns the rule book: what [Load], [Check] and [Needs] can find.
@@ -124,17 +128,26 @@ func Render(ctx context.Context, f *fleet.Fleet, target string, options RenderOp
 	if err != nil {
 		return nil, err
 	}
-	if err := Refusal(t, f, options.Machines...); err != nil {
+	if err := Refusal(ctx, t, f, options.Machines...); err != nil {
 		return nil, err
 	}
 	return render.All(ctx, t, f, options)
 }
 
 // Refusal returns the errors that keep machines from being rendered for a target, or
-// nil. Without names, it looks at all machines.
-func Refusal(target render.Target, f *fleet.Fleet, machines ...string) error {
+// nil. Without names, it looks at all machines. Like [Check], it fails for a fleet that
+// has not been completed.
+func Refusal(ctx context.Context, target render.Target, f *fleet.Fleet, machines ...string) error {
+	findings, err := check.Run(ctx, CheckOptions{}, f)
+	if err != nil {
+		return err
+	}
+	needs, err := Needs(target, f, machines...)
+	if err != nil {
+		return err
+	}
 	var errors finding.Errors
-	for _, found := range append(check.Run(CheckOptions{}, f), Needs(target, f, machines...)...) {
+	for _, found := range append(findings, needs...) {
 		if found.Severity == finding.Error {
 			errors = append(errors, found)
 		}
@@ -146,10 +159,10 @@ func Refusal(target render.Target, f *fleet.Fleet, machines ...string) error {
 }
 
 // Needs returns what machines lack for one target. Without names, it looks at all
-// machines.
-func Needs(target render.Target, f *fleet.Fleet, machines ...string) []finding.Finding {
-	if target.Needs == nil {
-		return nil
+// machines. Like [Check], it fails for a fleet that has not been completed.
+func Needs(target render.Target, f *fleet.Fleet, machines ...string) ([]finding.Finding, error) {
+	if err := f.CheckComplete(); err != nil || target.Needs == nil {
+		return nil, err
 	}
 	var findings []finding.Finding
 	for _, m := range f.Machines {
@@ -161,7 +174,7 @@ func Needs(target render.Target, f *fleet.Fleet, machines ...string) []finding.F
 			}
 		}
 	}
-	return finding.Sort(findings)
+	return finding.Sort(findings), nil
 }
 
 // accepts reports whether a list of accepted rules includes one.
@@ -171,9 +184,9 @@ func accepts(list []fleet.Pair, rule string) bool {
 
 // WriteFolder writes rendered files below a folder: all of them, or none if anything
 // is in the way. It never overwrites a file that Stavren did not write or that was
-// changed since.
-func WriteFolder(folder string, files []render.File) error {
-	writer, err := outfolder.Open(folder)
+// changed since. While another process writes to the folder, it waits.
+func WriteFolder(ctx context.Context, folder string, files []render.File) error {
+	writer, err := outfolder.Open(ctx, folder, nil)
 	if err != nil {
 		return err
 	}

@@ -14,9 +14,20 @@ import (
 	"stavren.example/stavren"
 	"stavren.example/stavren/examples"
 	"stavren.example/stavren/finding"
+	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/benchfleet"
 	"stavren.example/stavren/render"
 )
+
+// checked checks fleets, which never fails for those that have been completed.
+func checked(t *testing.T, options stavren.CheckOptions, fleets ...*fleet.Fleet) []finding.Finding {
+	t.Helper()
+	findings, err := stavren.Check(t.Context(), options, fleets...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return findings
+}
 
 func TestTargetsAreSound(t *testing.T) {
 	seen := map[string]bool{}
@@ -43,23 +54,23 @@ func TestRulesHaveOneName(t *testing.T) {
 }
 
 func TestDemoIsQuiet(t *testing.T) {
-	f, err := stavren.Load(examples.TideOffice(), "tide-office.stavren.yaml", stavren.LoadOptions{})
+	f, err := stavren.Load(t.Context(), examples.TideOffice(), "tide-office.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if found := stavren.Check(stavren.CheckOptions{}, f); len(found) > 0 {
+	if found := checked(t, stavren.CheckOptions{}, f); len(found) > 0 {
 		t.Errorf("findings: %v", found)
 	}
 }
 
 func TestRoughSeas(t *testing.T) {
-	f, err := stavren.Load(examples.TideOffice(), "rough-seas.stavren.yaml", stavren.LoadOptions{})
+	f, err := stavren.Load(t.Context(), examples.TideOffice(), "rough-seas.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	broken := map[string]bool{}
 	today := time.Date(2026, time.November, 25, 0, 0, 0, 0, time.UTC)
-	for _, found := range stavren.Check(stavren.CheckOptions{Today: today}, f) {
+	for _, found := range checked(t, stavren.CheckOptions{Today: today}, f) {
 		broken[found.Rule] = true
 	}
 	for _, rule := range stavren.Rules() {
@@ -73,7 +84,7 @@ func TestRoughSeas(t *testing.T) {
 }
 
 func TestRenderRefuses(t *testing.T) {
-	f, err := stavren.Load(files, "faulty.stavren.yaml", stavren.LoadOptions{})
+	f, err := stavren.Load(t.Context(), files, "faulty.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +108,7 @@ func TestDeterministic(t *testing.T) {
 	big := fstest.MapFS{"harbour-wide.stavren.yaml": {Data: benchfleet.Definition(1000)}}
 	var before []render.File
 	for range 2 {
-		f, err := stavren.Load(big, "harbour-wide.stavren.yaml", stavren.LoadOptions{})
+		f, err := stavren.Load(t.Context(), big, "harbour-wide.stavren.yaml", stavren.LoadOptions{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -119,7 +130,7 @@ func TestDeterministic(t *testing.T) {
 }
 
 func TestRenderEndsWhenCancelled(t *testing.T) {
-	f, err := stavren.Load(files, "tides.stavren.yaml", stavren.LoadOptions{})
+	f, err := stavren.Load(t.Context(), files, "tides.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -135,7 +146,7 @@ func TestWriteFolder(t *testing.T) {
 	out := []render.File{{Name: "a/secret", Data: []byte("x"), Mode: 0o600},
 		{Name: "b", Data: []byte("y"), Mode: 0o644}}
 	for range 2 {
-		if err := stavren.WriteFolder(folder, out); err != nil {
+		if err := stavren.WriteFolder(t.Context(), folder, out); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -144,7 +155,7 @@ func TestWriteFolder(t *testing.T) {
 		t.Errorf("secret: %v, %v", info, err)
 	}
 	for _, name := range []string{"../out-of-it", "/etc/x", "a/../../x"} {
-		if err := stavren.WriteFolder(folder, []render.File{{Name: name, Mode: 0o644}}); err == nil {
+		if err := stavren.WriteFolder(t.Context(), folder, []render.File{{Name: name, Mode: 0o644}}); err == nil {
 			t.Errorf("%s was written", name)
 		}
 	}
@@ -161,12 +172,12 @@ func TestMentionedPlatforms(t *testing.T) {
 	for more, want := range map[string]int{"": 1, ", no-size-fits: It stays here": 0} {
 		t.Run(more, func(t *testing.T) {
 			const name = "x.stavren.yaml"
-			f, err := stavren.Load(fstest.MapFS{name: {Data: []byte(fmt.Sprintf(text, more))}}, name,
+			f, err := stavren.Load(t.Context(), fstest.MapFS{name: {Data: []byte(fmt.Sprintf(text, more))}}, name,
 				stavren.LoadOptions{})
 			if err != nil {
 				t.Fatal(err)
 			}
-			found := stavren.Check(stavren.CheckOptions{}, f)
+			found := checked(t, stavren.CheckOptions{}, f)
 			if len(found) != want || want > 0 && (found[0].Rule != "no-size-fits" ||
 				found[0].Severity != finding.Warning) {
 				t.Errorf("%q: %v", more, found)

@@ -10,6 +10,7 @@
 package check
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"sync"
@@ -33,24 +34,36 @@ type Options struct {
 // and addresses that conflict across fleets are found too. Findings that a fleet
 // or machine accepts are left out. The rest are sorted by place, without
 // duplicates.
-func Run(options Options, fleets ...*fleet.Fleet) []finding.Finding {
+//
+// It fails if a fleet has not been completed, or if the context ends.
+func Run(ctx context.Context, options Options, fleets ...*fleet.Fleet) ([]finding.Finding, error) {
+	for _, f := range fleets {
+		if err := f.CheckComplete(); err != nil {
+			return nil, err
+		}
+	}
 	book := book()
 	// Rules of the first boot parse scripts, which takes about as long as all other
 	// rules together. The two run in parallel, without shared state.
-	scripts, others := newRun(options, fleets, book), newRun(options, fleets, book)
+	scripts, others := newRun(ctx, options, fleets, book), newRun(ctx, options, fleets, book)
 	var group sync.WaitGroup
 	group.Go(func() { scripts.apply(func(theme string) bool { return theme == firstBoot }) })
 	others.apply(func(theme string) bool { return theme != firstBoot && theme != bookkeeping })
 	group.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, fmt.Errorf("checking: %w", err)
+	}
 	// Bookkeeping looks at what all others found and accepted.
 	others.findings = append(others.findings, scripts.findings...)
 	maps.Copy(others.accepted, scripts.accepted)
 	others.apply(func(theme string) bool { return theme == bookkeeping })
-	return merge(finding.Sort(others.findings))
+	return merge(finding.Sort(others.findings)), nil
 }
 
 // run is one run of the rules over some fleets.
 type run struct {
+	// ctx ends the run.
+	ctx     context.Context
 	options Options
 	book    []rule
 	fleets  []*fleet.Fleet
@@ -63,9 +76,9 @@ type run struct {
 	accepted map[acceptance]bool
 }
 
-func newRun(options Options, fleets []*fleet.Fleet, book []rule) *run {
+func newRun(ctx context.Context, options Options, fleets []*fleet.Fleet, book []rule) *run {
 	return &run{
-		options: options, book: book, fleets: fleets, uses: map[*fleet.Fleet]fleet.Uses{},
+		ctx: ctx, options: options, book: book, fleets: fleets, uses: map[*fleet.Fleet]fleet.Uses{},
 		scripts: newScripts(), suggestions: map[suggestion]string{}, accepted: map[acceptance]bool{},
 	}
 }
@@ -78,7 +91,7 @@ func (r *run) apply(chosen func(theme string) bool) {
 	for i := range r.book {
 		rule := &r.book[i]
 		switch {
-		case !chosen(rule.theme):
+		case !chosen(rule.theme) || r.ctx.Err() != nil:
 		case rule.together != nil:
 			rule.together(together{r, rule})
 		case rule.fleet != nil:
@@ -91,6 +104,9 @@ func (r *run) apply(chosen func(theme string) bool) {
 	}
 	for _, f := range r.fleets {
 		for _, m := range f.Machines {
+			if r.ctx.Err() != nil {
+				return
+			}
 			for _, rule := range ofMachines {
 				rule.machine(reporter{r, rule, f, m}, f, m)
 			}

@@ -59,7 +59,7 @@ func TestHere(t *testing.T) {
 		t.Run(c.want, func(t *testing.T) {
 			h := sound()
 			c.change(h)
-			found := check.Run(check.Options{Host: h}, f)
+			found := run(t, check.Options{Host: h}, f)
 			if got := names(found); got != c.want {
 				t.Errorf("got %v, want %q", found, c.want)
 			}

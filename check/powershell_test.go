@@ -10,7 +10,7 @@ import (
 
 // windowsFindings checks a script on a Windows machine and returns the findings as
 // "LINE:COLUMN rule: message".
-func windowsFindings(text string) []string {
+func windowsFindings(t *testing.T, text string) []string {
 	m := &fleet.Machine{Name: "ferry-desk", Image: "pier", FirstBoot: &fleet.FirstBoot{Scripts: []*fleet.Script{{
 		Name: "pier", Content: fleet.Content{Text: text, Block: true,
 			TextPlace: fleet.Place{File: "x.stavren.yaml", Line: 1, Column: 1}}}}}}
@@ -18,7 +18,7 @@ func windowsFindings(text string) []string {
 		Machines: []*fleet.Machine{m}}
 	f.Complete()
 	var found []string
-	for _, finding := range check.Run(check.Options{}, f) {
+	for _, finding := range run(t, check.Options{}, f) {
 		if strings.HasPrefix(finding.Rule, "script-") {
 			found = append(found, strings.TrimPrefix(finding.Place.String(),
 				"x.stavren.yaml:")+" "+finding.Rule+": "+finding.Message)
@@ -41,7 +41,7 @@ func TestPowerShell(t *testing.T) {
 		{"<# tides\n", "1:1 script-not-parsed: script pier does not parse: the comment is never closed"},
 	} {
 		t.Run(c.text, func(t *testing.T) {
-			found := windowsFindings(c.text)
+			found := windowsFindings(t, c.text)
 			if len(found) != 1 || !strings.HasPrefix(found[0], c.want) {
 				t.Errorf("%q: %q", c.text, found)
 			}
@@ -67,7 +67,7 @@ func TestPowerShellIsQuiet(t *testing.T) {
 		"@echo off\npause\n",
 		"function Read-Tide { param([string]$Gauge = 'reef') return $Gauge }\nRead-Tide -Gauge 'pier'\n",
 	} {
-		if found := windowsFindings(text); len(found) != 0 {
+		if found := windowsFindings(t, text); len(found) != 0 {
 			t.Errorf("%q: %q", text, found)
 		}
 	}
@@ -78,5 +78,5 @@ func FuzzPowerShell(f *testing.F) {
 	for _, text := range []string{"", "'", "\"$(", "@'\n'@", "`", "{[(", "a | b -c 'd'"} {
 		f.Add(text)
 	}
-	f.Fuzz(func(_ *testing.T, text string) { windowsFindings(text) })
+	f.Fuzz(func(t *testing.T, text string) { windowsFindings(t, text) })
 }

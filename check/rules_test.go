@@ -175,7 +175,7 @@ func TestEdges(t *testing.T) {
 	for _, group := range edges {
 		for _, c := range group.rows {
 			t.Run(group.theme+"/"+strings.TrimSpace(c.machines), func(t *testing.T) {
-				if got := names(check.Run(today, loaded(t, withBase(c.machines+"\n")))); got != c.want {
+				if got := names(run(t, today, loaded(t, withBase(c.machines+"\n")))); got != c.want {
 					t.Errorf("%s\n got %q\nwant %q", c.machines, got, c.want)
 				}
 			})
@@ -206,7 +206,7 @@ func TestNetworkEdges(t *testing.T) {
 	} {
 		t.Run(c.quay, func(t *testing.T) {
 			text := strings.Replace(withBase("  a: "+c.machines+"\n"), "mode: nat, subnet: 10.44.7.0/24", c.quay, 1)
-			if got := names(check.Run(today, loaded(t, text))); got != c.want {
+			if got := names(run(t, today, loaded(t, text))); got != c.want {
 				t.Errorf("%s %s\n got %q\nwant %q", c.quay, c.machines, got, c.want)
 			}
 		})
@@ -226,12 +226,12 @@ func TestEndOfSupport(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if got := names(check.Run(check.Options{Today: day}, f)); got != want {
+			if got := names(run(t, check.Options{Today: day}, f)); got != want {
 				t.Errorf("on %s: got %q, want %q", date, got, want)
 			}
 		})
 	}
-	if got := names(check.Run(check.Options{}, f)); got != "" {
+	if got := names(run(t, check.Options{}, f)); got != "" {
 		t.Errorf("without a date: %q", got)
 	}
 }
@@ -241,10 +241,10 @@ func TestEndOfSupport(t *testing.T) {
 func TestLimitsCountAllFiles(t *testing.T) {
 	one := loaded(t, withBase("  a: {image: bookworm}\nlimits: {heat: {machines: 1}}\n"))
 	two := loaded(t, strings.Replace(withBase("  b: {image: bookworm}\n"), "tide-office", "archive", 1))
-	if got := names(check.Run(today, one)); got != "" {
+	if got := names(run(t, today, one)); got != "" {
 		t.Errorf("one file: %q", got)
 	}
-	if got := names(check.Run(today, one, two)); got != "over-quota" {
+	if got := names(run(t, today, one, two)); got != "over-quota" {
 		t.Errorf("two files: %q", got)
 	}
 }

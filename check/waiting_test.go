@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"stavren.example/stavren/check"
 	"stavren.example/stavren/fleet"
 )
 
@@ -16,7 +15,7 @@ func checkScript(t *testing.T, script string) string {
 	f := loaded(t, withBase("  a:\n    image: bookworm\n    first_boot:\n      scripts:\n        s:\n          text: |\n"+
 		"            "+strings.ReplaceAll(strings.TrimSuffix(script, "\n"), "\n", "\n            ")+"\n"))
 	var own []string
-	for _, found := range check.Run(today, f) {
+	for _, found := range run(t, today, f) {
 		// Other rules on scripts have tests of their own.
 		if found.Rule == "script-waits-for-answer" || found.Rule == "script-not-parsed" {
 			own = append(own, found.Rule)
@@ -155,7 +154,7 @@ func TestRealisticScripts(t *testing.T) {
 		f.Machines[0].FirstBoot.Scripts = []*fleet.Script{{Name: "s",
 			Content: fleet.Content{Text: string(data), File: file}}}
 		f.Complete()
-		for _, found := range check.Run(today, f) {
+		for _, found := range run(t, today, f) {
 			t.Errorf("%s: %v", file, found)
 		}
 	}

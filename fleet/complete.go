@@ -1,8 +1,11 @@
 package fleet
 
 import (
+	"errors"
+	"fmt"
 	"net/netip"
 	"runtime"
+	"slices"
 	"sync"
 )
 
@@ -34,7 +37,8 @@ var DefaultListen = netip.MustParseAddr("127.0.0.1")
 // Complete fills in every value that was left out, marks it as a default in its
 // Origins, and derives what nobody writes: disk serials, hardware addresses and auto
 // ports. It can be called again. Call it after the last change to a fleet, before
-// checking or rendering it.
+// checking or rendering it; like any other change, not while it is being checked or
+// rendered.
 func (f *Fleet) Complete() {
 	if len(f.Networks) == 0 {
 		network := &Network{Name: DefaultNetworkName, Mode: NAT, Subnet: DefaultSubnet}
@@ -52,6 +56,18 @@ func (f *Fleet) Complete() {
 	f.completeMachines()
 	choosePorts(f)
 	f.index = newIndex(f)
+}
+
+// CheckComplete returns an error if [Fleet.Complete] has not been called. What checks
+// and renders fleets relies on the values that it fills in.
+func (f *Fleet) CheckComplete() error {
+	switch {
+	case f == nil:
+		return errors.New("there is no fleet: it is nil")
+	case f.index == nil || slices.ContainsFunc(f.Machines, func(m *Machine) bool { return m.FirstBoot == nil }):
+		return fmt.Errorf("the fleet %q has not been completed since its last change; call Complete first", f.Name)
+	}
+	return nil
 }
 
 // completeMachines uses every processor, since machines share nothing.

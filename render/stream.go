@@ -57,6 +57,9 @@ func Steps(target Target, f *fleet.Fleet, options Options) ([]Step, error) {
 }
 
 func chosen(f *fleet.Fleet, names []string) ([]*fleet.Machine, error) {
+	if err := f.CheckComplete(); err != nil {
+		return nil, err
+	}
 	if len(names) == 0 {
 		return f.Machines, nil
 	}

@@ -76,7 +76,7 @@ virtualisation.`,
 // form.
 func (s *session) findings(ctx context.Context, names []string, load loadFlags, targets []string,
 	here bool) ([]finding.Finding, []*fleet.Fleet, error) {
-	fleets, err := s.loadAll(names, load)
+	fleets, err := s.loadAll(ctx, names, load)
 	if faults := stavren.Findings(err); faults != nil {
 		return finding.Sort(faults), nil, nil
 	}
@@ -93,7 +93,11 @@ func (s *session) findings(ctx context.Context, names []string, load loadFlags, 
 		}
 		tools = append(tools, target.Tools...)
 		for _, f := range fleets {
-			needs = append(needs, stavren.Needs(target, f)...)
+			lacks, err := stavren.Needs(target, f)
+			if err != nil {
+				return nil, nil, err
+			}
+			needs = append(needs, lacks...)
 		}
 	}
 	if here {
@@ -104,7 +108,11 @@ func (s *session) findings(ctx context.Context, names []string, load loadFlags, 
 			return nil, nil, fmt.Errorf("cannot look at this host: %w", err)
 		}
 	}
-	return finding.Sort(append(stavren.Check(options, fleets...), needs...)), fleets, nil
+	findings, err := stavren.Check(ctx, options, fleets...)
+	if err != nil {
+		return nil, nil, err
+	}
+	return finding.Sort(append(findings, needs...)), fleets, nil
 }
 
 // talkSum ends the findings with a line that counts them.

@@ -83,6 +83,10 @@ func (s *session) run(ctx context.Context, args []string) int {
 		s.talk("%s", summary(findings))
 		return exitFaults
 	}
+	if errors.Is(err, context.Canceled) {
+		fmt.Fprintln(s.stderr, "stavren: stopped by a signal; nothing was written")
+		return exitUnable
+	}
 	fmt.Fprintln(s.stderr, "stavren: "+strings.TrimPrefix(err.Error(), "stavren: "))
 	return exitUnable
 }
@@ -152,16 +156,16 @@ func (l *loadFlags) add(c *cobra.Command) {
 	c.Flags().BoolVar(&l.allowOutside, "allow-outside", false, "let a definition read files outside its folder")
 }
 
-func (s *session) load(name string, flags loadFlags) (*fleet.Fleet, error) {
-	return stavren.Load(s.files, name, stavren.LoadOptions{AllowOutside: flags.allowOutside, Variant: flags.variant})
+func (s *session) load(ctx context.Context, name string, flags loadFlags) (*fleet.Fleet, error) {
+	return stavren.Load(ctx, s.files, name, stavren.LoadOptions{AllowOutside: flags.allowOutside, Variant: flags.variant})
 }
 
 // loadAll loads several definitions. It returns the faults of all of them together.
-func (s *session) loadAll(names []string, flags loadFlags) ([]*fleet.Fleet, error) {
+func (s *session) loadAll(ctx context.Context, names []string, flags loadFlags) ([]*fleet.Fleet, error) {
 	var fleets []*fleet.Fleet
 	var faults finding.Errors
 	for _, name := range names {
-		f, err := s.load(name, flags)
+		f, err := s.load(ctx, name, flags)
 		if found := stavren.Findings(err); found != nil {
 			faults = append(faults, found...)
 			continue
@@ -179,8 +183,8 @@ func (s *session) loadAll(names []string, flags loadFlags) ([]*fleet.Fleet, erro
 
 // loadMachines loads the definition that the first argument names, and returns the
 // machine that the second one names, or all.
-func (s *session) loadMachines(args []string, flags loadFlags) (*fleet.Fleet, []*fleet.Machine, error) {
-	f, err := s.load(args[0], flags)
+func (s *session) loadMachines(ctx context.Context, args []string, flags loadFlags) (*fleet.Fleet, []*fleet.Machine, error) {
+	f, err := s.load(ctx, args[0], flags)
 	if err != nil {
 		return nil, nil, err
 	}

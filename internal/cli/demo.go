@@ -45,7 +45,7 @@ temporary one, and runs the main commands on them. Nothing is launched.`,
 		Example: "  stavren demo\n  stavren demo tides",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			folder, err := s.demoFolder(args)
+			folder, err := s.demoFolder(c.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -56,7 +56,7 @@ temporary one, and runs the main commands on them. Nothing is launched.`,
 
 // demoFolder creates and fills the folder of the demo. The folder of an earlier demo
 // can be used again; other files in it are left alone.
-func (s *session) demoFolder(args []string) (string, error) {
+func (s *session) demoFolder(ctx context.Context, args []string) (string, error) {
 	var folder string
 	var err error
 	if len(args) == 1 {
@@ -64,7 +64,7 @@ func (s *session) demoFolder(args []string) (string, error) {
 	} else if folder, err = os.MkdirTemp("", "stavren-demo-"); err != nil {
 		return "", fmt.Errorf("the demo needs a temporary folder: %w", err)
 	}
-	writer, err := outfolder.Open(folder)
+	writer, err := outfolder.Open(ctx, folder, nil)
 	if err != nil {
 		return "", err
 	}

@@ -17,12 +17,15 @@ import (
 // faultyFleet returns the findings of the faulty examples.
 func faultyFleet(t *testing.T) []finding.Finding {
 	t.Helper()
-	f, err := stavren.Load(examples.TideOffice(), "rough-seas.stavren.yaml", stavren.LoadOptions{})
+	f, err := stavren.Load(t.Context(), examples.TideOffice(), "rough-seas.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	findings := stavren.Check(stavren.CheckOptions{}, f)
-	_, err = stavren.Load(examples.TideOffice(), "rougher-seas.stavren.yaml", stavren.LoadOptions{})
+	findings, err := stavren.Check(t.Context(), stavren.CheckOptions{}, f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = stavren.Load(t.Context(), examples.TideOffice(), "rougher-seas.stavren.yaml", stavren.LoadOptions{})
 	return append(findings, stavren.Findings(err)...)
 }
 

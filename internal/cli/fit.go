@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -87,7 +88,7 @@ demo.`,
 			"  stavren fit tide-office.stavren.yaml --for gce,oci --all\n" +
 			"  stavren fit tide-office.stavren.yaml --prices prices.csv --variant none,rehearsal",
 		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error { return s.fit(args[0], call) },
+		RunE: func(c *cobra.Command, args []string) error { return s.fit(c.Context(), args[0], call) },
 	}
 	c.Flags().StringSliceVar(&call.variants, "variant", nil,
 		"apply this `VARIANT`; several are compared, and none is the definition without one")
@@ -107,7 +108,7 @@ type fitted struct {
 	stavren.FleetFit
 }
 
-func (s *session) fit(definition string, call fitCall) error {
+func (s *session) fit(ctx context.Context, definition string, call fitCall) error {
 	clouds := stavren.Clouds()
 	for _, name := range call.platforms {
 		if !slices.Contains(clouds, name) {
@@ -131,7 +132,7 @@ func (s *session) fit(definition string, call fitCall) error {
 		if variant != noVariant {
 			flags.variant = variant
 		}
-		f, err := s.load(definition, flags)
+		f, err := s.load(ctx, definition, flags)
 		if err != nil {
 			return err
 		}

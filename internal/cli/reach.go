@@ -20,8 +20,8 @@ chosen automatically, the pages to open, and a client configuration for
 ~/.ssh/config.`,
 		Example: "  stavren reach tide-office.stavren.yaml almanac",
 		Args:    cobra.RangeArgs(1, 2),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, machines, err := s.loadMachines(args, load)
+		RunE: func(c *cobra.Command, args []string) error {
+			f, machines, err := s.loadMachines(c.Context(), args, load)
 			if err != nil {
 				return err
 			}

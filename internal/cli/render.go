@@ -65,14 +65,14 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 	if err != nil {
 		return err
 	}
-	f, err := s.load(definition, call.load)
+	f, err := s.load(ctx, definition, call.load)
 	if err != nil {
 		return err
 	}
 	if err := s.useSizes(f, call.cost); err != nil {
 		return err
 	}
-	if err := stavren.Refusal(target, f, call.machines...); err != nil {
+	if err := stavren.Refusal(ctx, target, f, call.machines...); err != nil {
 		var findings finding.Errors
 		if errors.As(err, &findings) {
 			s.printFindings(s.stderr, findings)
@@ -112,7 +112,9 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 
 func (s *session) renderToFolder(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options,
 	call renderCall) error {
-	folder, err := outfolder.Open(s.files.Path(call.output))
+	folder, err := outfolder.Open(ctx, s.files.Path(call.output), func() {
+		s.talk("waiting for another stavren that writes to %s", call.output)
+	})
 	if err != nil {
 		return err
 	}

@@ -67,11 +67,11 @@ func (s *session) serve(ctx context.Context, definition string, call serveCall) 
 	if err != nil {
 		return err
 	}
-	f, err := s.load(definition, call.load)
+	f, err := s.load(ctx, definition, call.load)
 	if err != nil {
 		return err
 	}
-	if err := stavren.Refusal(target, f, call.machines...); err != nil {
+	if err := stavren.Refusal(ctx, target, f, call.machines...); err != nil {
 		var findings finding.Errors
 		if errors.As(err, &findings) {
 			s.printFindings(s.stderr, findings)

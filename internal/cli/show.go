@@ -29,8 +29,8 @@ on each platform. --filled prints the filled texts as the machine gets them,
 without their secrets.`,
 		Example: "  stavren show tide-office.stavren.yaml almanac\n  stavren show --origins tide-office.stavren.yaml",
 		Args:    cobra.RangeArgs(1, 2),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, machines, err := s.loadMachines(args, load)
+		RunE: func(c *cobra.Command, args []string) error {
+			f, machines, err := s.loadMachines(c.Context(), args, load)
 			if err != nil {
 				return err
 			}

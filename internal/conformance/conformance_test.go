@@ -28,11 +28,11 @@ import (
 // hostile text in every free text.
 func fleets(t *testing.T) map[string]*fleet.Fleet {
 	t.Helper()
-	demo, err := load.Load(examples.TideOffice(), "tide-office.stavren.yaml", load.Options{})
+	demo, err := load.Load(t.Context(), examples.TideOffice(), "tide-office.stavren.yaml", load.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	bare, err := load.Parse(fstest.MapFS{}, "bare.stavren.yaml", []byte("stavren: 1\nfleet: bare\n"+
+	bare, err := load.Parse(t.Context(), fstest.MapFS{}, "bare.stavren.yaml", []byte("stavren: 1\nfleet: bare\n"+
 		"images: {i: {os: debian-12, file: i.qcow2}}\nmachines: {bare: {image: i}}\n"), load.Options{})
 	if err != nil {
 		t.Fatal(err)

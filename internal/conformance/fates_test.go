@@ -109,7 +109,7 @@ func otherFamily(key string) string {
 
 func loadText(t *testing.T, definition string) *fleet.Fleet {
 	t.Helper()
-	f, err := stavren.Load(fstest.MapFS{"f.stavren.yaml": {Data: []byte(definition)}}, "f.stavren.yaml",
+	f, err := stavren.Load(t.Context(), fstest.MapFS{"f.stavren.yaml": {Data: []byte(definition)}}, "f.stavren.yaml",
 		stavren.LoadOptions{})
 	if err != nil {
 		t.Fatal(err)

@@ -71,7 +71,7 @@ func loaded(t *testing.T, lines, text string) *fleet.Fleet {
 	if lines != "" {
 		definition += strings.Replace(lines, "%s", quoted, 1) + "\n"
 	}
-	f, err := load.Parse(fstest.MapFS{}, "hostile.stavren.yaml", []byte(definition), load.Options{})
+	f, err := load.Parse(t.Context(), fstest.MapFS{}, "hostile.stavren.yaml", []byte(definition), load.Options{})
 	if err != nil {
 		if faults := stavren.Findings(err); len(faults) == 0 {
 			t.Errorf("%q: an error without findings: %v", text, err)
@@ -137,8 +137,9 @@ func TestHostileTexts(t *testing.T) {
 }
 
 func refuses(target render.Target, f *fleet.Fleet) bool {
-	return slices.ContainsFunc(stavren.Needs(target, f),
-		func(found finding.Finding) bool { return found.Severity == finding.Error })
+	needs, err := stavren.Needs(target, f)
+	return err != nil ||
+		slices.ContainsFunc(needs, func(found finding.Finding) bool { return found.Severity == finding.Error })
 }
 
 // standIns is a folder of programs that record how they were called.

@@ -16,7 +16,7 @@ import (
 // others can read must be the same, or it would be a way to test guesses. Only
 // meta-data has an id that changes, by a slow hash.
 func TestReadableFilesTellNothing(t *testing.T) {
-	f, err := stavren.Load(examples.TideOffice(), "tide-office.stavren.yaml", stavren.LoadOptions{})
+	f, err := stavren.Load(t.Context(), examples.TideOffice(), "tide-office.stavren.yaml", stavren.LoadOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}

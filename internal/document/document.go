@@ -8,8 +8,10 @@ package document
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"path"
 	"strings"
 
@@ -58,8 +60,8 @@ type Document struct {
 }
 
 // Parse parses a definition. It reports what isn't YAML, with its place, and then
-// returns nil.
-func Parse(faults *Faults, name string, data []byte) *Document {
+// returns nil. It also returns nil if the context ends.
+func Parse(ctx context.Context, faults *Faults, name string, data []byte) *Document {
 	d := newDocument(faults, name, data)
 	if d == nil {
 		return nil
@@ -71,8 +73,10 @@ func Parse(faults *Faults, name string, data []byte) *Document {
 		return nil
 	}
 	var root yaml.Node
-	if err := yaml.Load(data, &root, yaml.WithPlugin(limits())); err != nil {
-		d.reportYAML(faults, err)
+	if err := load(ctx, data, &root); err != nil {
+		if ctx.Err() == nil {
+			d.reportYAML(faults, err)
+		}
 		return nil
 	}
 	if len(root.Content) != 1 || isNull(root.Content[0]) && root.Content[0].Value == "" {
@@ -110,6 +114,47 @@ func (d *Document) Top() Layer { return Layer{Node: d.root, document: d} }
 // Size returns how many bytes the definition has.
 func (d *Document) Size() int { return len(d.data) }
 
+// load parses YAML into a node, unless the context ends first.
+func load(ctx context.Context, data []byte, into *yaml.Node) error {
+	source := &source{ctx, bytes.NewReader(data)}
+	loader, err := yaml.NewLoader(source, yaml.WithPlugin(limits()))
+	if err != nil {
+		return err
+	}
+	if err := loader.Load(into); err != nil {
+		if errors.Is(err, io.EOF) {
+			return errNoDocument
+		}
+		return err
+	}
+	var second yaml.Node
+	switch err := loader.Load(&second); {
+	case errors.Is(err, io.EOF):
+		return nil
+	case err != nil:
+		return err
+	}
+	return errDocuments
+}
+
+var (
+	errNoDocument = errors.New("no documents in stream")
+	errDocuments  = errors.New("found multiple documents")
+)
+
+// source ends with its context.
+type source struct {
+	ctx  context.Context
+	data *bytes.Reader
+}
+
+func (s *source) Read(into []byte) (int, error) {
+	if err := s.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return s.data.Read(into)
+}
+
 // limits are made for each document, since they count.
 func limits() *loaderlimits.Plugin {
 	return loaderlimits.New(loaderlimits.DepthValue(maxDepth), loaderlimits.AliasNone())
@@ -127,11 +172,11 @@ func separators(data []byte) int {
 // not help a person to fix the file.
 func (d *Document) reportYAML(faults *Faults, err error) {
 	place := fleet.Place{File: d.name}
-	switch text := err.Error(); {
-	case strings.Contains(text, "no documents in stream"):
+	switch {
+	case errors.Is(err, errNoDocument):
 		faults.AddAt(EmptyFile, place, messageEmptyFile, remedyEmptyFile)
 		return
-	case strings.Contains(text, "found multiple"):
+	case errors.Is(err, errDocuments):
 		if at := secondDocument(d.data); at > 0 {
 			place.Line, place.Column = at, 1
 		}

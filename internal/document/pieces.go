@@ -2,6 +2,7 @@ package document
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"iter"
 	"runtime"
@@ -115,7 +116,7 @@ func otherLineEnds(data []byte) bool {
 // parses in turn. It returns nil, without reporting anything, if the definition is
 // smaller than a piece or can't be read that way; [Parse] reads every definition.
 // size is usually [PieceSize].
-func ParseInPieces(name string, data []byte, size int) *Document {
+func ParseInPieces(ctx context.Context, name string, data []byte, size int) *Document {
 	var faults Faults
 	d := newDocument(&faults, name, data)
 	if d == nil {
@@ -126,7 +127,7 @@ func ParseInPieces(name string, data []byte, size int) *Document {
 		return nil
 	}
 	var root yaml.Node
-	if err := yaml.Load(head, &root, yaml.WithPlugin(limits())); err != nil || len(root.Content) != 1 {
+	if err := load(ctx, head, &root); err != nil || len(root.Content) != 1 {
 		return nil
 	}
 	if root.Content[0].Anchor != "" || root.Content[0].Style&yaml.TaggedStyle != 0 {

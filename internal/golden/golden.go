@@ -25,7 +25,7 @@ var Machines = []string{"almanac", "store", "gauge-1", "chartroom", "harbour-log
 // Demo loads the demo fleet.
 func Demo(t testing.TB) *fleet.Fleet {
 	t.Helper()
-	f, err := load.Load(examples.TideOffice(), "tide-office.stavren.yaml", load.Options{})
+	f, err := load.Load(t.Context(), examples.TideOffice(), "tide-office.stavren.yaml", load.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

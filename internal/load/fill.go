@@ -1,6 +1,7 @@
 package load
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"regexp"
@@ -16,10 +17,10 @@ import (
 // fill runs every text with fill: true through text/template. The fleet has been
 // completed, so that addresses and chosen ports are known, unless it has faults;
 // then texts are only read for faults of their own.
-func fill(f *fleet.Fleet, faults *document.Faults) {
+func fill(ctx context.Context, f *fleet.Fleet, faults *document.Faults) {
 	filler := newFiller(f, !faults.Any())
 	each := func(m *fleet.Machine, kind, name string, fill bool, content *fleet.Content) {
-		if !fill || filler.budget.spent() {
+		if !fill || filler.budget.spent() || ctx.Err() != nil {
 			return
 		}
 		if faults.Full() {

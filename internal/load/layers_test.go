@@ -60,7 +60,7 @@ variants:
 
 func readLayered(t *testing.T, variant string) *fleet.Fleet {
 	t.Helper()
-	f, err := Parse(beside, "test.stavren.yaml", []byte(layered), Options{Variant: variant})
+	f, err := Parse(t.Context(), beside, "test.stavren.yaml", []byte(layered), Options{Variant: variant})
 	if err != nil {
 		t.Fatal(report(err))
 	}
@@ -177,7 +177,7 @@ func TestUse(t *testing.T) {
 		"twice.stavren.yaml": {Data: []byte("stavren: 1\nfleet: x\nuse: [shared/common.stavren.yaml]\n" +
 			"kits: {shore: {}}\n")},
 	}
-	f, err := Load(files, "main.stavren.yaml", Options{})
+	f, err := Load(t.Context(), files, "main.stavren.yaml", Options{})
 	if err != nil {
 		t.Fatal(report(err))
 	}
@@ -202,7 +202,7 @@ func TestUse(t *testing.T) {
 		"twice.stavren.yaml": "twice.stavren.yaml:4:8: error: repeated-key: the kit \"shore\" is defined twice",
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := Load(files, name, Options{})
+			_, err := Load(t.Context(), files, name, Options{})
 			var got []string
 			for _, fault := range Faults(err) {
 				got = append(got, fault.String())
@@ -257,7 +257,7 @@ func TestKitFaults(t *testing.T) {
 }
 
 func TestUnknownVariant(t *testing.T) {
-	_, err := Parse(beside, "test.stavren.yaml", []byte(layered), Options{Variant: "reharsal"})
+	_, err := Parse(t.Context(), beside, "test.stavren.yaml", []byte(layered), Options{Variant: "reharsal"})
 	if err == nil || !strings.Contains(err.Error(), `did you mean "rehearsal"?`) || Faults(err) != nil {
 		t.Errorf("error %v", err)
 	}
@@ -294,7 +294,7 @@ func TestVariantWithoutMachine(t *testing.T) {
 		"variants:\n  small: {machines: {a: none}}\n"
 	for variant, want := range map[string]int{"": 2, "small": 1} {
 		t.Run(variant, func(t *testing.T) {
-			f, err := Parse(beside, "test.stavren.yaml", []byte(text), Options{Variant: variant})
+			f, err := Parse(t.Context(), beside, "test.stavren.yaml", []byte(text), Options{Variant: variant})
 			if err != nil || len(f.Machines) != want || f.Machines[want-1].Name != "b" {
 				t.Errorf("%q: %v, %v", variant, f, err)
 			}
@@ -308,7 +308,7 @@ func TestFillingFaultsComeWithOthers(t *testing.T) {
 	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, sails: 2}}\nmachines:\n  a:\n    image: i\n" +
 		"    first_boot: {files: {/a: {fill: true, text: \"{{ if }}\"}, /b: {fill: true, text: \"{{ machine `b` " +
 		"`address` }}\"}}}\n"
-	_, err := Parse(beside, "test.stavren.yaml", []byte(text), Options{})
+	_, err := Parse(t.Context(), beside, "test.stavren.yaml", []byte(text), Options{})
 	var rules []string
 	for _, fault := range Faults(err) {
 		rules = append(rules, fault.Rule)

@@ -10,6 +10,7 @@
 package load
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -43,43 +44,46 @@ func (e *UnknownVariantError) Error() string {
 
 // Load reads the definition of the given name and completes it. A definition with
 // faults gives [finding.Errors], sorted by place; any other error means that the file
-// itself could not be read.
-func Load(files fs.FS, name string, options Options) (*fleet.Fleet, error) {
+// itself could not be read, or that the context ended.
+func Load(ctx context.Context, files fs.FS, name string, options Options) (*fleet.Fleet, error) {
 	data, err := document.NewFiles(files, options.AllowOutside).Definition(name)
 	if err != nil {
 		return nil, fmt.Errorf("cannot read the definition %q: %w", name, err)
 	}
-	return Parse(files, name, data, options)
+	return Parse(ctx, files, name, data, options)
 }
 
 // Parse is like [Load], for a definition that has already been read. files has the
 // files that it names.
-func Parse(files fs.FS, name string, data []byte, options Options) (*fleet.Fleet, error) {
-	return parsePieces(files, name, data, options, document.PieceSize)
+func Parse(ctx context.Context, files fs.FS, name string, data []byte, options Options) (*fleet.Fleet, error) {
+	return parsePieces(ctx, files, name, data, options, document.PieceSize)
 }
 
 // parsePieces reads a definition in pieces of a size if it can.
-func parsePieces(files fs.FS, name string, data []byte, options Options, size int) (*fleet.Fleet, error) {
-	if d := document.ParseInPieces(name, data, size); d != nil {
-		f, err := newLoader(files, name, options).load(d)
+func parsePieces(ctx context.Context, files fs.FS, name string, data []byte, options Options,
+	size int) (*fleet.Fleet, error) {
+	if d := document.ParseInPieces(ctx, name, data, size); d != nil {
+		f, err := newLoader(ctx, files, name, options).load(d)
 		if !errors.Is(err, document.ErrNotPieces) {
 			return f, err
 		}
 	}
-	return parseWhole(files, name, data, options)
+	return parseWhole(ctx, files, name, data, options)
 }
 
-func parseWhole(files fs.FS, name string, data []byte, options Options) (*fleet.Fleet, error) {
-	l := newLoader(files, name, options)
-	d := document.Parse(l.faults, name, data)
+func parseWhole(ctx context.Context, files fs.FS, name string, data []byte, options Options) (*fleet.Fleet, error) {
+	l := newLoader(ctx, files, name, options)
+	d := document.Parse(ctx, l.faults, name, data)
 	if d == nil {
-		return nil, l.faults.Err(name)
+		return nil, l.err()
 	}
 	return l.load(d)
 }
 
 // loader reads one definition and those that it uses.
 type loader struct {
+	// ctx ends the reading of a large definition.
+	ctx     context.Context
 	name    string
 	options Options
 	files   *document.Files
@@ -90,10 +94,10 @@ type loader struct {
 	kits map[string]*kit
 }
 
-func newLoader(files fs.FS, name string, options Options) *loader {
+func newLoader(ctx context.Context, files fs.FS, name string, options Options) *loader {
 	opener, faults := document.NewFiles(files, options.AllowOutside), &document.Faults{}
 	return &loader{
-		name: name, options: options, files: opener, faults: faults, reader: language.NewReader(faults, opener),
+		ctx: ctx, name: name, options: options, files: opener, faults: faults, reader: language.NewReader(faults, opener),
 		used: map[string]bool{}, kits: map[string]*kit{},
 	}
 }
@@ -102,7 +106,7 @@ func (l *loader) load(d *document.Document) (*fleet.Fleet, error) {
 	var definition language.Definition
 	top := d.Top()
 	if !top.IsPlain(l.faults) {
-		return nil, l.faults.Err(l.name)
+		return nil, l.err()
 	}
 	l.use(top, []string{l.name}, &definition)
 	l.reader.ReadDefinition(top, &definition)
@@ -119,11 +123,19 @@ func (l *loader) load(d *document.Document) (*fleet.Fleet, error) {
 		}
 		result.Complete()
 	}
-	fill(result, l.faults)
-	if err := l.faults.Err(l.name); err != nil {
+	fill(l.ctx, result, l.faults)
+	if err := l.err(); err != nil {
 		return nil, err
 	}
 	return result, nil
+}
+
+// err returns why there is no fleet: the context ended, or the definition has faults.
+func (l *loader) err() error {
+	if err := l.ctx.Err(); err != nil {
+		return fmt.Errorf("reading the definition %q: %w", l.name, err)
+	}
+	return l.faults.Err(l.name)
 }
 
 // Faults returns the findings in an error of [Load], or nil if it has none.

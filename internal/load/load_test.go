@@ -1,6 +1,7 @@
 package load
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"os"
@@ -29,7 +30,7 @@ var beside = fstest.MapFS{
 }
 
 func parseText(text string) (*fleet.Fleet, error) {
-	return Parse(beside, "test.stavren.yaml", []byte(text), Options{})
+	return Parse(context.Background(), beside, "test.stavren.yaml", []byte(text), Options{})
 }
 
 // report writes faults line by line, with place, path, message and remedy.
@@ -351,7 +352,7 @@ func FuzzParse(f *testing.F) {
 		f.Add([]byte(rule.Right))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		fleetRead, err := Parse(beside, "test.stavren.yaml", data, Options{})
+		fleetRead, err := Parse(t.Context(), beside, "test.stavren.yaml", data, Options{})
 		samePieces(t, data)
 		if err == nil {
 			fleetRead.Complete()

@@ -203,6 +203,9 @@ func (l *loader) makeMachines(d *document.Document, definition *language.Definit
 	l.faults.Enter("machines")
 	defer l.faults.Leave()
 	for own, err := range l.ownLayers(d, definition) {
+		if err == nil {
+			err = l.ctx.Err()
+		}
 		if err != nil {
 			return err
 		}

@@ -18,8 +18,8 @@ import (
 func samePieces(t *testing.T, data []byte) {
 	t.Helper()
 	const name = "test.stavren.yaml"
-	whole, wholeError := parseWhole(beside, name, data, Options{})
-	pieces, piecesError := parsePieces(beside, name, data, Options{}, 1)
+	whole, wholeError := parseWhole(t.Context(), beside, name, data, Options{})
+	pieces, piecesError := parsePieces(t.Context(), beside, name, data, Options{}, 1)
 	if !reflect.DeepEqual(wholeError, piecesError) {
 		t.Fatalf("whole: %+v\nin pieces: %+v\nof %.2000q", Faults(wholeError), Faults(piecesError), data)
 	}
@@ -79,11 +79,11 @@ func TestPieces(t *testing.T) {
 // and that places are those of the whole file.
 func TestPiecesAreUsed(t *testing.T) {
 	data := benchfleet.Definition(2000)
-	d := document.ParseInPieces("benchfleet.stavren.yaml", data, document.PieceSize)
+	d := document.ParseInPieces(t.Context(), "benchfleet.stavren.yaml", data, document.PieceSize)
 	if d == nil || len(d.MachineNames()) != 2000 {
 		t.Fatal("it is not parsed in pieces")
 	}
-	f, err := Parse(beside, "benchfleet.stavren.yaml", data, Options{})
+	f, err := Parse(t.Context(), beside, "benchfleet.stavren.yaml", data, Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

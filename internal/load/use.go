@@ -61,7 +61,7 @@ func (l *loader) useFile(path document.Layer, chain []string, into *language.Def
 	}
 	// The path leads from the top of the other definition now.
 	defer l.faults.At()()
-	d := document.Parse(l.faults, name, data)
+	d := document.Parse(l.ctx, l.faults, name, data)
 	if d == nil || !d.Top().IsPlain(l.faults) {
 		return
 	}

@@ -3,6 +3,7 @@
 package outfolder
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -10,8 +11,11 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 )
 
 // RecordName is the file in an output folder that lists what was written there.
@@ -24,6 +28,9 @@ const (
 	committed  = ".stavren-commit"
 )
 
+// maxFile bounds the files that are written, in bytes.
+const maxFile = 256 << 20
+
 // Folder collects files for an output folder and puts all of them in place at once.
 type Folder struct {
 	path string
@@ -35,7 +42,9 @@ type Folder struct {
 	names     []string
 	modes     map[string]fs.FileMode
 	made      map[string]bool // folders for what is collected
-	held      *os.File        // says that the temporary folder is in use
+	lock      *os.File
+	created   []string // the folders that didn't exist before, the outermost first
+	done      bool
 }
 
 // Written lists what a commit did.
@@ -67,23 +76,64 @@ func pick(count int, one, many string) string {
 	return many
 }
 
-// Open starts writing to an output folder, which it creates if necessary. If an
-// earlier run was interrupted while it put files in place, Open finishes that first.
-func Open(path string) (*Folder, error) {
-	if err := os.MkdirAll(path, 0o755); err != nil {
+// Open starts writing to an output folder, which it creates if necessary. If another
+// process is writing there, it calls waiting, unless that is nil, and waits until the
+// other is done or the context ends. If an earlier run was interrupted while it put
+// files in place, Open finishes that first.
+func Open(ctx context.Context, folder string, waiting func()) (*Folder, error) {
+	f := &Folder{path: folder, added: map[string]string{}, modes: map[string]fs.FileMode{}, made: map[string]bool{},
+		created: missing(folder)}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		f.Close()
 		return nil, fmt.Errorf("cannot create the output folder: %w", err)
 	}
-	root, err := os.OpenRoot(path)
-	if err != nil {
+	var err error
+	if f.root, err = os.OpenRoot(folder); err != nil {
+		f.Close()
 		return nil, fmt.Errorf("cannot open the output folder: %w", err)
 	}
-	f := &Folder{path: path, root: root, added: map[string]string{}, modes: map[string]fs.FileMode{},
-		made: map[string]bool{}}
+	if f.lock, err = lock(ctx, folder, waiting); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("cannot lock the output folder: %w", err)
+	}
 	if err := f.begin(); err != nil {
 		f.Close()
 		return nil, err
 	}
 	return f, nil
+}
+
+// missing lists a folder and those around it that don't exist, the outermost first.
+func missing(path string) []string {
+	var folders []string
+	for {
+		if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+			slices.Reverse(folders)
+			return folders
+		}
+		folders = append(folders, path)
+		path = filepath.Dir(path)
+	}
+}
+
+// lock locks a folder, and waits while another process has locked it.
+func lock(ctx context.Context, path string, waiting func()) (*os.File, error) {
+	ticker := time.NewTicker(50 * time.Millisecond)
+	defer ticker.Stop()
+	for first := true; ; first = false {
+		file, err := tryLock(path)
+		if file != nil || err != nil {
+			return file, err
+		}
+		if first && waiting != nil {
+			waiting()
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-ticker.C:
+		}
+	}
 }
 
 // begin finishes or removes what earlier runs left, and creates the folder that
@@ -103,14 +153,12 @@ func (f *Folder) begin() error {
 	if f.temporary, err = os.MkdirTemp(f.path, collecting); err != nil {
 		return fmt.Errorf("cannot write to the output folder: %w", err)
 	}
-	if f.held, err = hold(f.temporary); err != nil {
-		return fmt.Errorf("cannot write to the output folder: %w", err)
-	}
 	return nil
 }
 
 // removeAbandoned removes what killed runs had collected, which may contain secrets.
-// What can't be removed is left to the next run.
+// The folder is locked, so nothing else is collecting. What can't be removed is left to
+// the next run.
 func removeAbandoned(path string) {
 	entries, err := os.ReadDir(path)
 	if err != nil {
@@ -118,7 +166,7 @@ func removeAbandoned(path string) {
 	}
 	for _, entry := range entries {
 		folder := filepath.Join(path, entry.Name())
-		if strings.HasPrefix(entry.Name(), collecting) && abandoned(folder) {
+		if strings.HasPrefix(entry.Name(), collecting) {
 			_ = os.RemoveAll(folder)
 		}
 	}
@@ -126,20 +174,28 @@ func removeAbandoned(path string) {
 
 // Add collects one file. Nothing appears in the output folder yet.
 func (f *Folder) Add(name string, data []byte, mode fs.FileMode) error {
-	if !filepath.IsLocal(filepath.FromSlash(name)) {
+	top, _, _ := strings.Cut(name, "/")
+	switch {
+	case !filepath.IsLocal(filepath.FromSlash(name)):
 		return fmt.Errorf("file name %q leads out of the output folder", name)
+	case path.Clean(name) != name || name == ".":
+		return fmt.Errorf("file name %q is not written plainly; it would be %q", name, path.Clean(name))
+	case top == RecordName || top == committed || strings.HasPrefix(top, collecting):
+		return fmt.Errorf("file name %q belongs to stavren itself", name)
+	case len(data) > maxFile:
+		return fmt.Errorf("file %q has %d bytes; the limit is %d", name, len(data), maxFile)
 	}
 	if _, twice := f.added[name]; twice {
 		return fmt.Errorf("file %q is rendered twice", name)
 	}
-	path := filepath.Join(f.temporary, filepath.FromSlash(name))
-	if folder := filepath.Dir(path); !f.made[folder] {
+	collected := filepath.Join(f.temporary, filepath.FromSlash(name))
+	if folder := filepath.Dir(collected); !f.made[folder] {
 		if err := os.MkdirAll(folder, 0o755); err != nil {
 			return fmt.Errorf("cannot write %s: %w", name, err)
 		}
 		f.made[folder] = true
 	}
-	if err := os.WriteFile(path, data, mode.Perm()); err != nil {
+	if err := os.WriteFile(collected, data, mode.Perm()); err != nil {
 		return fmt.Errorf("cannot write %s: %w", name, err)
 	}
 	sum := sha256.Sum256(data)
@@ -200,22 +256,32 @@ func (f *Folder) Commit(force bool) (Written, error) {
 	if err := os.Rename(f.temporary, filepath.Join(f.path, committed)); err != nil {
 		return Written{}, fmt.Errorf("cannot put the files in place: %w", err)
 	}
+	f.done = true
 	if err := f.finish(); err != nil {
 		return Written{}, fmt.Errorf("cannot put the files in place; the next run goes on: %w", err)
 	}
 	return written, nil
 }
 
-// Close discards what was collected but not committed.
+// Close discards what was collected but not committed, and the output folder if it was
+// made for that.
 func (f *Folder) Close() error {
-	if f.held != nil {
-		_ = f.held.Close() // it was only held, not written
+	if f.root != nil {
+		_ = f.root.Close()
 	}
-	_ = f.root.Close()
-	if f.temporary == "" {
-		return nil
+	var err error
+	if f.temporary != "" {
+		err = os.RemoveAll(f.temporary)
 	}
-	return os.RemoveAll(f.temporary)
+	if !f.done {
+		for _, folder := range slices.Backward(f.created) {
+			_ = os.Remove(folder) // it stays if somebody else has put something there
+		}
+	}
+	if f.lock != nil {
+		_ = f.lock.Close() // it was only locked, not written
+	}
+	return err
 }
 
 // fileState says how a file in the output folder relates to the collected one.
@@ -241,6 +307,9 @@ func (f *Folder) state(name, wanted string) (state fileState, sum string, err er
 		return blocked, "", err
 	case !info.Mode().IsRegular():
 		return blocked, "", nil
+	}
+	if info.Size() > maxFile {
+		return foreign, "", nil // nothing that was written here is as large
 	}
 	file, err := f.root.Open(path)
 	if err != nil {

@@ -1,6 +1,7 @@
 package outfolder_test
 
 import (
+	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -8,6 +9,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -15,7 +18,7 @@ import (
 )
 
 func write(folder string, force bool, files map[string]string) (outfolder.Written, error) {
-	writer, err := outfolder.Open(folder)
+	writer, err := outfolder.Open(context.Background(), folder, nil)
 	if err != nil {
 		return outfolder.Written{}, err
 	}
@@ -79,12 +82,15 @@ func TestForceSparesFolders(t *testing.T) {
 }
 
 func TestAddRefuses(t *testing.T) {
-	writer, err := outfolder.Open(t.TempDir())
+	writer, err := outfolder.Open(t.Context(), t.TempDir(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer writer.Close()
-	for _, name := range []string{"../x", "/x", "a/../../x", ""} {
+	for _, name := range []string{
+		"../x", "/x", "a/../../x", "", ".", "a/./b", "a//b", "a/", "stavren.record.json", ".stavren-commit",
+		".stavren-commit/x", ".stavren-new-1/x", "stavren.record.json/x",
+	} {
 		if err := writer.Add(name, nil, 0o644); err == nil {
 			t.Errorf("%q was added", name)
 		}
@@ -113,7 +119,7 @@ func TestFinishesEarlierRun(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	writer, err := outfolder.Open(folder)
+	writer, err := outfolder.Open(context.Background(), folder, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -164,7 +170,7 @@ func TestKill(t *testing.T) {
 			t.Fatal(err)
 		}
 		c.Wait() // it was killed, and says so
-		writer, err := outfolder.Open(folder)
+		writer, err := outfolder.Open(context.Background(), folder, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -253,5 +259,95 @@ func TestRecordIsPrivate(t *testing.T) {
 	info, err := os.Stat(filepath.Join(folder, outfolder.RecordName))
 	if err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the record has mode %v, %v; its checksums would help to guess secrets", info.Mode(), err)
+	}
+}
+
+// TestLock starts ten writers of different files at once. Each waits for the others,
+// and the record has all files in the end, so that everything can be written again.
+func TestLock(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "new", "out")
+	var group sync.WaitGroup
+	var waited atomic.Int64
+	for i := range 10 {
+		group.Go(func() {
+			writer, err := outfolder.Open(t.Context(), folder, func() { waited.Add(1) })
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			defer writer.Close()
+			if err := writer.Add(fmt.Sprintf("m%d/a", i), []byte("x"), 0o644); err != nil {
+				t.Error(err)
+			}
+			time.Sleep(10 * time.Millisecond)
+			if _, err := writer.Commit(false); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	group.Wait()
+	if waited.Load() == 0 {
+		t.Error("nobody had to wait")
+	}
+	for i := range 10 {
+		if _, err := write(folder, false, map[string]string{fmt.Sprintf("m%d/a", i): "y"}); err != nil {
+			t.Errorf("writing m%d again: %v", i, err)
+		}
+	}
+	holder, err := outfolder.Open(t.Context(), folder, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer holder.Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	if _, err := outfolder.Open(ctx, folder, cancel); !errors.Is(err, context.Canceled) {
+		t.Errorf("a writer whose context ends while it waits: %v", err)
+	}
+}
+
+// TestNothingIsLeft opens folders that don't exist and writes nothing there.
+func TestNothingIsLeft(t *testing.T) {
+	folder := t.TempDir()
+	writer, err := outfolder.Open(t.Context(), filepath.Join(folder, "a", "b"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := writer.Add("m/x", []byte("1"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	writer.Close()
+	if err := os.Mkdir(filepath.Join(folder, "mine"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if writer, err = outfolder.Open(t.Context(), filepath.Join(folder, "mine"), nil); err != nil {
+		t.Fatal(err)
+	}
+	writer.Close()
+	entries, err := os.ReadDir(folder)
+	if err != nil || len(entries) != 1 || entries[0].Name() != "mine" {
+		t.Errorf("left behind: %v, %v", entries, err)
+	}
+}
+
+// TestHugeFileInTheWay looks at a file of 3 GB, which is no file of Stavren's by its
+// size alone.
+func TestHugeFileInTheWay(t *testing.T) {
+	folder := t.TempDir()
+	file, err := os.Create(filepath.Join(folder, "a"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	if err := file.Truncate(3 << 30); err != nil {
+		t.Skip("no sparse files here: ", err)
+	}
+	started := time.Now()
+	var inTheWay *outfolder.InTheWayError
+	if _, err := write(folder, false, map[string]string{"a": "1"}); !errors.As(err, &inTheWay) {
+		t.Errorf("error %v", err)
+	}
+	// Hashing that much takes seconds anywhere.
+	if took := time.Since(started); took > time.Second/2 {
+		t.Errorf("took %v", took)
 	}
 }

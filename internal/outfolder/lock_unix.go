@@ -3,31 +3,29 @@
 package outfolder
 
 import (
+	"errors"
 	"os"
 
 	"golang.org/x/sys/unix"
 )
 
-// hold marks a folder as in use until the returned file is closed, which the system
-// does for a killed process.
-func hold(folder string) (*os.File, error) {
+// tryLock locks a folder until the returned file is closed, which the system does for a
+// killed process. It returns nil if another process has locked it.
+func tryLock(folder string) (*os.File, error) {
 	file, err := os.Open(folder)
 	if err != nil {
 		return nil, err
 	}
-	if err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	err = unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+	switch {
+	case err == nil:
+		return file, nil
+	case errors.Is(err, unix.EWOULDBLOCK):
 		file.Close()
-		return nil, err
-	}
-	return file, nil
-}
-
-// abandoned reports whether no process holds a folder.
-func abandoned(folder string) bool {
-	file, err := hold(folder)
-	if err != nil {
-		return false
+		return nil, nil
+	case errors.Is(err, unix.ENOTSUP), errors.Is(err, unix.ENOLCK):
+		return file, nil // the file system has no locks, so nobody else has one
 	}
 	file.Close()
-	return true
+	return nil, err
 }

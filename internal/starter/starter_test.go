@@ -20,12 +20,16 @@ func TestDefinitionsAreSound(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			f, err := load.Parse(fstest.MapFS{}, "tides.stavren.yaml", []byte(text), load.Options{})
+			f, err := load.Parse(t.Context(), fstest.MapFS{}, "tides.stavren.yaml", []byte(text), load.Options{})
 			if err != nil {
 				t.Errorf("%s: %v\n%s", purpose, err, text)
 				continue
 			}
-			for _, found := range check.Run(check.Options{}, f) {
+			findings, err := check.Run(t.Context(), check.Options{}, f)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, found := range findings {
 				// That is expected without a key, and the definition says so.
 				if publicKey != "" || found.Rule != "nobody-can-log-in" {
 					t.Errorf("%s: %v", purpose, found)
