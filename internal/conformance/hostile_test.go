@@ -153,6 +153,7 @@ func standIns(t *testing.T) string {
 			"case $last in *.part) ;; *) for w; do case $w in *.part) : >\"$w\" ;; esac; done ;; esac\n",
 		"swtpm": "#!/bin/sh\n", "bhyve": record + "exit 1\n", "bhyvectl": "#!/bin/sh\n",
 		"ifconfig": "#!/bin/sh\n", "kldload": "#!/bin/sh\n", "sysctl": "#!/bin/sh\n",
+		"lockf": "#!/bin/sh\nshift 5\nexec \"$@\"\n",
 	} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o755); err != nil {
 			t.Fatal(err)

@@ -44,7 +44,7 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 		{
 			key: "mount", doc: "Folder inside the machine where the data disk appears.",
 			example: "/srv/almanac",
-			value:   word(insidePath, func(d *fleet.Disk) *string { return &d.Mount }),
+			value:   word(mountPoint, func(d *fleet.Disk) *string { return &d.Mount }),
 		},
 		{
 			key: "options", doc: "Mount options in addition to the defaults.",

@@ -246,7 +246,7 @@ var shareTable = newTable[fleet.Share]("a share", nil, func() []field[fleet.Shar
 		{
 			key: "machine", doc: "Folder inside the machine where it appears.",
 			example: "/srv/charts", required: true,
-			value: word(insidePath, func(s *fleet.Share) *string { return &s.Machine }),
+			value: word(mountPoint, func(s *fleet.Share) *string { return &s.Machine }),
 		},
 		{
 			key: "read_only", doc: "Don't let the machine write to it.",

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"unicode"
 
 	"stavren.example/stavren/internal/document"
 )
@@ -115,8 +116,10 @@ func targetName(name string) string { return label(name) }
 // insidePath accepts absolute, clean paths inside a machine.
 func insidePath(name string) string {
 	switch {
-	case strings.ContainsRune(name, 0) || len(name) > 4095:
+	case len(name) > 4095:
 		return "write a path of at most 4095 bytes"
+	case strings.ContainsFunc(name, unicode.IsControl):
+		return "write a path without control characters"
 	case !strings.HasPrefix(name, "/"):
 		return "write the whole path, starting with /"
 	case path.Clean(name) != name:
@@ -125,6 +128,22 @@ func insidePath(name string) string {
 		return "write a path below /"
 	}
 	return ""
+}
+
+// mountPoint accepts paths that stand in one field of fstab(5).
+func mountPoint(name string) string {
+	if strings.ContainsFunc(name, unicode.IsSpace) || strings.Contains(name, `\`) {
+		return "write a path without spaces and backslashes, which the table of mounts can't hold everywhere"
+	}
+	return insidePath(name)
+}
+
+// accountPath accepts paths that fit in one field of /etc/passwd.
+func accountPath(name string) string {
+	if strings.Contains(name, ":") {
+		return "write a path without a colon, which separates the fields of the account file"
+	}
+	return insidePath(name)
 }
 
 // accountWord accepts what fits in one field of /etc/passwd.

@@ -33,12 +33,12 @@ var userTable = newTable("a user", finishUser, func() []field[fleet.User] {
 		{
 			key: "shell", doc: "Login shell.",
 			def: "the system's usual one", example: "/bin/bash",
-			value: word(insidePath, func(u *fleet.User) *string { return &u.Shell }),
+			value: word(accountPath, func(u *fleet.User) *string { return &u.Shell }),
 		},
 		{
 			key: "home", doc: "Home folder.",
 			def: "the system's usual one", example: "/home/mira",
-			value: word(insidePath, func(u *fleet.User) *string { return &u.Home }),
+			value: word(accountPath, func(u *fleet.User) *string { return &u.Home }),
 		},
 		{
 			key: "keys", doc: "Names of the keys that can log in.",

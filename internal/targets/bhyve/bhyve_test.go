@@ -129,6 +129,7 @@ ifconfig() { echo "ifconfig $*" >>$log; [ $# -gt 1 ]; }
 kldload() { :; }
 sysctl() { echo "sysctl $*" >>$log; }
 stat() { wc -c <"$3" | tr -d ' '; }
+lockf() { shift 5; "$@"; }
 `
 	for name, data := range map[string]string{"run.sh": strings.Replace(script, "set -eu\n", "set -eu\n"+stand, 1),
 		"BHYVE_UEFI.fd": "", "BHYVE_UEFI_VARS.fd": "", "base.img": strings.Repeat("x", 1<<20)} {

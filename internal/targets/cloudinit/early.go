@@ -25,9 +25,12 @@ const (
 	linkDisk = `d=$(eval "$2") && [ -b "$d" ] && mkdir -p /dev/stavren && ln -sfn "$d" "/dev/stavren/$1"`
 	// newFileSystem formats an empty disk on FreeBSD.
 	newFileSystem = `[ -e "/dev/ufs/$2" ] || [ -n "$(fstyp "$1" 2>/dev/null)" ] || newfs -U -L "$2" "$1"`
-	// mountShare mounts a folder of the host. fstab(5) writes a space as \040.
+	// mountShare mounts a folder of the host, by one line for its tag. fstab(5) writes a
+	// space as \040, which the echo of some shells would turn into a space again.
 	mountShare = `mkdir -p "$2"; p=$(printf %s "$2" | sed 's/ /\\040/g'); ` +
-		`grep -q "^$1 $p virtiofs " /etc/fstab || echo "$1 $p virtiofs $3 0 0" >>/etc/fstab; mountpoint -q "$2" || mount "$2"`
+		`l="$1 $p virtiofs $3 0 0"; grep -qxF "$l" /etc/fstab || ` +
+		`{ t=$(grep -v "^$1 [^ ]* virtiofs " /etc/fstab); printf '%s\n' "$t" "$l" >/etc/fstab; }; ` +
+		`mountpoint -q "$2" || mount "$2"`
 	// nameNeighbours maintains lines with a mark of our own in the list of hosts.
 	nameNeighbours = `m="# neighbour in $1"; shift; f=/etc/hosts; n=$(grep -v "$m\$" $f; for h; do echo "$h $m"; done); printf '%s\n' "$n" >$f`
 	// addLine adds a line to a file that lacks it.

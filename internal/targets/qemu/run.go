@@ -32,16 +32,18 @@ type run struct {
 	Processor, DarwinProcessor        string
 	Firmware                          []string
 	SecureBoot, TPM, Terminal, Ejects bool
-	RootImage, RootTitle              string
-	RootSize                          int64
-	RootFull                          bool
-	DataDisks                         []dataDisk
-	Media                             []medium
-	Shares                            []share
-	Reach                             []string
-	Options                           []string
-	system                            catalog.System
-	devices                           int
+	// Helpers reports that other programs run beside the machine.
+	Helpers              bool
+	RootImage, RootTitle string
+	RootSize             int64
+	RootFull             bool
+	DataDisks            []dataDisk
+	Media                []medium
+	Shares               []share
+	Reach                []string
+	Options              []string
+	system               catalog.System
+	devices              int
 }
 
 // clockOf returns QEMU's word for what the hardware clock is set to.
@@ -85,6 +87,7 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 		return nil, err
 	}
 	r.shares(job, m)
+	r.Helpers = len(r.Shares) > 0 || r.TPM
 	r.console(m, image.Arch)
 	r.option("-device", "virtio-rng-pci")
 	if m.FirstBoot.GuestTools {

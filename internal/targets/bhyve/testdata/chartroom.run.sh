@@ -9,6 +9,7 @@
 #
 #   STAVREN_IMAGE  base image of the root disk, instead of the definition's
 set -eu
+umask 077
 
 fail() {
 	echo "chartroom: $1" >&2
@@ -20,8 +21,16 @@ case $image in
 '' | /*) ;;
 *) image=$PWD/$image ;;
 esac
-cd -- "$(dirname -- "$0")"
-[ -n "$image" ] || image=../images/debian-13-generic-amd64.qcow2
+# Everything is in this script's folder, also if the script is called by a link.
+self=$0
+while [ -L "$self" ]; do
+	link=$(readlink "$self")
+	case $link in
+	/*) self=$link ;;
+	*) self=$(dirname -- "$self")/$link ;;
+	esac
+done
+cd -- "$(dirname -- "$self")"
 
 running() { [ -e /dev/vmm/chartroom ] && pid=$(pgrep -f '^bhyve: chartroom( |$)'); }
 
@@ -52,19 +61,35 @@ stop)
 esac
 
 if running; then
-	fail "is running already, as process $pid; run.sh stop ends it"
+	fail "runs as process $pid already; run.sh stop ends it"
 fi
 [ "$(id -u)" = 0 ] || fail "has to be started by root, who may make interfaces"
 for program in bhyve bhyvectl qemu-img; do
 	command -v "$program" >/dev/null || fail "needs $program, which is not installed"
 done
 [ -r /usr/local/share/uefi-firmware/BHYVE_UEFI.fd ] || fail "needs UEFI firmware; install the package edk2-bhyve"
+# The script runs once more under a lock (lockf(1)), which holds until the machine is off.
+if [ -z "${STAVREN_LOCKED:-}" ]; then
+	code=0
+	STAVREN_LOCKED=yes STAVREN_IMAGE=$image lockf -k -s -t 0 run.lock sh "./$(basename -- "$self")" start || code=$?
+	[ "$code" != 75 ] || fail "is being started already"
+	exit "$code"
+fi
+[ -n "$image" ] || image=../images/debian-13-generic-amd64.qcow2
 kldload -n vmm if_tuntap if_bridge
 
 # A disk is created under another name first, so that a start that is cut short
 # never leaves half a disk.
 make_disk() { # NAME SIZE FULL [IMAGE]
-	[ -e "$1.img" ] && return
+	if [ -e "$1.img" ]; then
+		have=$(stat -f %z "$1.img")
+		if [ "$have" -lt "$2" ]; then
+			echo "chartroom: $1.img has $have bytes, less than the $2 of the definition; to enlarge it: truncate -s $2 $PWD/$1.img" >&2
+		elif [ "$have" -gt "$2" ]; then
+			echo "chartroom: $1.img has $have bytes, more than the $2 of the definition; a disk can't be made smaller" >&2
+		fi
+		return
+	fi
 	if [ -n "${4:-}" ]; then
 		[ -r "$4" ] || fail "there is no image $4 for the disk $1"
 		qemu-img convert -q -O raw "$4" "$1.part"

@@ -15,6 +15,7 @@
 #                  as in http://10.44.7.2:8000/harbour-log/
 #   STAVREN_WAIT   seconds that stop waits, by default 90
 set -eu
+umask 077
 
 fail() {
 	echo "harbour-log: $1" >&2
@@ -26,26 +27,44 @@ case $image in
 '' | /*) ;;
 *) image=$PWD/$image ;;
 esac
-cd -- "$(dirname -- "$0")"
-
-# running sets pid if the machine runs. The pid file alone is no proof: after a
-# crash of the host its number may be another process's.
-running() {
-	[ -e harbour-log.pid ] || return 1
-	pid=$(cat harbour-log.pid)
-	kill -0 "$pid" 2>/dev/null || return 1
-	command -v ps >/dev/null || return 0
-	case $(ps -o args= -p "$pid" 2>/dev/null) in
-	*qemu-system-x86_64*) return 0 ;;
+# Everything is in this script's folder, also if the script is called by a link.
+self=$0
+while [ -L "$self" ]; do
+	link=$(readlink "$self")
+	case $link in
+	/*) self=$link ;;
+	*) self=$(dirname -- "$self")/$link ;;
 	esac
-	return 1
+done
+cd -- "$(dirname -- "$self")"
+
+# lock takes the lock on file descriptor 9, or fails at once. QEMU inherits it, so
+# that it is held until the machine is off, whatever ends it.
+lock() {
+	if command -v flock >/dev/null; then
+		flock -n 9
+	else
+		perl -e 'open(my $lock, ">>&=", 9) or exit 2; exit !flock($lock, 6)' # exclusive, without waiting
+	fi
+}
+
+# running sets state if the machine runs or is being started.
+running() {
+	if [ ! -e run.lock ] || (exec 9>>run.lock && lock); then
+		return 1
+	fi
+	state="is being started"
+	if [ -s harbour-log.pid ]; then
+		pid=$(cat harbour-log.pid)
+		state="runs as process $pid"
+	fi
 }
 
 case ${1:-start} in
 start) ;;
 status)
 	if running; then
-		echo "harbour-log runs as process $pid"
+		echo "harbour-log $state"
 		exit 0
 	fi
 	echo "harbour-log is off"
@@ -53,11 +72,17 @@ status)
 	;;
 stop)
 	running || { echo "harbour-log is off"; exit 0; }
-	[ -p control.in ] || fail "has no control file; end process $pid by hand"
-	echo system_powerdown >control.in
 	left=${STAVREN_WAIT:-90}
+	until_pressed=0
 	while running; do
-		[ "$left" -gt 0 ] || fail "still runs after ${STAVREN_WAIT:-90} seconds; look at its console, or end it with: kill $pid"
+		[ "$left" -gt 0 ] || fail "still runs after ${STAVREN_WAIT:-90} seconds; look at its console, or end it with: kill ${pid:-PROCESS}"
+		if [ "$until_pressed" -eq 0 ] && [ -p control.in ]; then
+			# A machine that is still booting misses its power button, so it is pressed
+			# again. The file is opened for reading too, which waits for nobody.
+			echo system_powerdown 1<>control.in
+			until_pressed=15
+		fi
+		until_pressed=$((until_pressed > 0 ? until_pressed - 1 : 0))
 		left=$((left - 1))
 		sleep 1
 	done
@@ -67,13 +92,28 @@ stop)
 *) fail "knows start, stop and status, not $1" ;;
 esac
 
-if running; then
-	fail "is running already, as process $pid; run.sh stop ends it"
+exec 9>>run.lock
+# A script that only looks holds the lock for a moment.
+if ! lock && sleep 1 && ! lock; then
+	running && fail "$state already; run.sh stop ends it"
+	fail "cannot lock $PWD/run.lock"
 fi
+rm -f harbour-log.pid
 for program in qemu-system-x86_64 qemu-img; do
 	command -v "$program" >/dev/null || fail "needs $program, which is not installed"
 done
 [ -n "$image" ] || image=../images/freebsd-14-cloud-amd64.qcow2
+
+# compare_size FILE BYTES: a disk that is there stays as it is.
+compare_size() {
+	have=$(LC_ALL=C qemu-img info -f qcow2 "$1" | sed -n 's/^virtual size: .*(\([0-9]*\) bytes).*/\1/p')
+	[ -n "$have" ] || return 0
+	if [ "$have" -lt "$2" ]; then
+		echo "harbour-log: $1 has $have bytes, less than the $2 of the definition; to enlarge it: qemu-img resize $PWD/$1 $2" >&2
+	elif [ "$have" -gt "$2" ]; then
+		echo "harbour-log: $1 has $have bytes, more than the $2 of the definition; a disk can't be made smaller" >&2
+	fi
+}
 
 # A disk is created under another name first, so that a start that is cut short
 # never leaves half a disk.
@@ -88,6 +128,7 @@ if [ ! -e root.qcow2 ]; then
 		fail "the base image is larger than the 10GiB of the root disk; give the disk more"
 	mv root.part root.qcow2
 fi
+compare_size root.qcow2 10737418240
 
 accelerator=${STAVREN_ACCEL:-}
 if [ -z "$accelerator" ]; then

@@ -15,6 +15,7 @@
 #                  as in http://10.44.7.2:8000/store/
 #   STAVREN_WAIT   seconds that stop waits, by default 90
 set -eu
+umask 077
 
 fail() {
 	echo "store: $1" >&2
@@ -26,26 +27,44 @@ case $image in
 '' | /*) ;;
 *) image=$PWD/$image ;;
 esac
-cd -- "$(dirname -- "$0")"
-
-# running sets pid if the machine runs. The pid file alone is no proof: after a
-# crash of the host its number may be another process's.
-running() {
-	[ -e store.pid ] || return 1
-	pid=$(cat store.pid)
-	kill -0 "$pid" 2>/dev/null || return 1
-	command -v ps >/dev/null || return 0
-	case $(ps -o args= -p "$pid" 2>/dev/null) in
-	*qemu-system-x86_64*) return 0 ;;
+# Everything is in this script's folder, also if the script is called by a link.
+self=$0
+while [ -L "$self" ]; do
+	link=$(readlink "$self")
+	case $link in
+	/*) self=$link ;;
+	*) self=$(dirname -- "$self")/$link ;;
 	esac
-	return 1
+done
+cd -- "$(dirname -- "$self")"
+
+# lock takes the lock on file descriptor 9, or fails at once. QEMU inherits it, so
+# that it is held until the machine is off, whatever ends it.
+lock() {
+	if command -v flock >/dev/null; then
+		flock -n 9
+	else
+		perl -e 'open(my $lock, ">>&=", 9) or exit 2; exit !flock($lock, 6)' # exclusive, without waiting
+	fi
+}
+
+# running sets state if the machine runs or is being started.
+running() {
+	if [ ! -e run.lock ] || (exec 9>>run.lock && lock); then
+		return 1
+	fi
+	state="is being started"
+	if [ -s store.pid ]; then
+		pid=$(cat store.pid)
+		state="runs as process $pid"
+	fi
 }
 
 case ${1:-start} in
 start) ;;
 status)
 	if running; then
-		echo "store runs as process $pid"
+		echo "store $state"
 		exit 0
 	fi
 	echo "store is off"
@@ -53,11 +72,17 @@ status)
 	;;
 stop)
 	running || { echo "store is off"; exit 0; }
-	[ -p control.in ] || fail "has no control file; end process $pid by hand"
-	echo system_powerdown >control.in
 	left=${STAVREN_WAIT:-90}
+	until_pressed=0
 	while running; do
-		[ "$left" -gt 0 ] || fail "still runs after ${STAVREN_WAIT:-90} seconds; look at its console, or end it with: kill $pid"
+		[ "$left" -gt 0 ] || fail "still runs after ${STAVREN_WAIT:-90} seconds; look at its console, or end it with: kill ${pid:-PROCESS}"
+		if [ "$until_pressed" -eq 0 ] && [ -p control.in ]; then
+			# A machine that is still booting misses its power button, so it is pressed
+			# again. The file is opened for reading too, which waits for nobody.
+			echo system_powerdown 1<>control.in
+			until_pressed=15
+		fi
+		until_pressed=$((until_pressed > 0 ? until_pressed - 1 : 0))
 		left=$((left - 1))
 		sleep 1
 	done
@@ -67,13 +92,28 @@ stop)
 *) fail "knows start, stop and status, not $1" ;;
 esac
 
-if running; then
-	fail "is running already, as process $pid; run.sh stop ends it"
+exec 9>>run.lock
+# A script that only looks holds the lock for a moment.
+if ! lock && sleep 1 && ! lock; then
+	running && fail "$state already; run.sh stop ends it"
+	fail "cannot lock $PWD/run.lock"
 fi
+rm -f store.pid
 for program in qemu-system-x86_64 qemu-img; do
 	command -v "$program" >/dev/null || fail "needs $program, which is not installed"
 done
 [ -n "$image" ] || image=../images/debian-12-generic-amd64.qcow2
+
+# compare_size FILE BYTES: a disk that is there stays as it is.
+compare_size() {
+	have=$(LC_ALL=C qemu-img info -f qcow2 "$1" | sed -n 's/^virtual size: .*(\([0-9]*\) bytes).*/\1/p')
+	[ -n "$have" ] || return 0
+	if [ "$have" -lt "$2" ]; then
+		echo "store: $1 has $have bytes, less than the $2 of the definition; to enlarge it: qemu-img resize $PWD/$1 $2" >&2
+	elif [ "$have" -gt "$2" ]; then
+		echo "store: $1 has $have bytes, more than the $2 of the definition; a disk can't be made smaller" >&2
+	fi
+}
 
 # A disk is created under another name first, so that a start that is cut short
 # never leaves half a disk.
@@ -88,10 +128,12 @@ if [ ! -e root.qcow2 ]; then
 		fail "the base image is larger than the 10GiB of the root disk; give the disk more"
 	mv root.part root.qcow2
 fi
+compare_size root.qcow2 10737418240
 if [ ! -e readings.qcow2 ]; then
 	qemu-img create -q -f qcow2 readings.part 42949672960
 	mv readings.part readings.qcow2
 fi
+compare_size readings.qcow2 42949672960
 
 accelerator=${STAVREN_ACCEL:-}
 if [ -z "$accelerator" ]; then
@@ -138,6 +180,12 @@ else
 		-device virtio-blk-pci,drive=seed
 fi
 
+# Helpers end with the machine, and with a start that fails.
+helper=''
+helpers=''
+trap 'for helper in $helpers; do kill "$helper" 2>/dev/null || :; done' EXIT
+trap 'exit 1' HUP INT TERM
+
 # start_share TAG FOLDER READ-ONLY starts the helper that shows a folder of the
 # host inside the machine; it ends with the machine.
 start_share() {
@@ -147,20 +195,21 @@ start_share() {
 		[ -x "$program" ] && helper=$program && break
 	done
 	[ -n "$helper" ] || fail "needs virtiofsd for its shares, which is not installed"
-	# The helper changes folders before it looks for this one.
-	set -- "$1" "$(cd -- "$2" && pwd)" "$3"
-	rm -f "$1.share"
+	# The helper changes folders, and older ones keep a file named for the socket.
+	set -- "$1" "$(cd -- "$2" && pwd)" "$3" "$PWD/$1.share"
+	rm -f "$4"
 	knows=$("$helper" --help 2>&1 || :)
 	case $3/$knows in
-	yes/*--readonly*) "$helper" --socket-path="$1.share" --shared-dir="$2" --readonly >"$1.log" 2>&1 & ;;
+	yes/*--readonly*) "$helper" --socket-path="$4" --shared-dir="$2" --readonly >"$4.log" 2>&1 9>&- & ;;
 	yes/*) fail "this host's virtiofsd cannot keep the machine from writing to $2; install version 1.11 or newer" ;;
-	no/*--shared-dir*) "$helper" --socket-path="$1.share" --shared-dir="$2" >"$1.log" 2>&1 & ;;
-	*) "$helper" -f --socket-path="$1.share" -o source="$(printf %s "$2" | sed 's/[,\\]/\\&/g')" >"$1.log" 2>&1 & ;;
+	no/*--shared-dir*) "$helper" --socket-path="$4" --shared-dir="$2" >"$4.log" 2>&1 9>&- & ;;
+	*) "$helper" -f --socket-path="$4" -o source="$(printf %s "$2" | sed 's/[,\\]/\\&/g')" >"$4.log" 2>&1 9>&- & ;;
 	esac
+	helpers="$helpers $!"
 	tries=0
-	while [ ! -S "$1.share" ]; do
+	while [ ! -S "$4" ]; do
 		tries=$((tries + 1))
-		[ "$tries" -le 10 ] || fail "virtiofsd did not start for the share $1: $(tail -n 1 "$1.log")"
+		[ "$tries" -le 10 ] || fail "virtiofsd did not start for the share $1: $(tail -n 1 "$4.log")"
 		sleep 1
 	done
 }
@@ -173,4 +222,14 @@ if [ -t 0 ] && [ -t 1 ]; then
 fi
 echo 'store: ssh on 127.0.0.1, port 31450/tcp' >&2
 
-exec qemu-system-x86_64 "$@" -serial "$console"
+qemu-system-x86_64 "$@" -serial "$console" <&0 &
+machine=$!
+trap 'kill "$machine" 2>/dev/null || :' HUP INT TERM
+code=0
+wait "$machine" || code=$?
+# A signal ends waiting before the machine ends.
+while kill -0 "$machine" 2>/dev/null; do
+	code=0
+	wait "$machine" || code=$?
+done
+exit "$code"
