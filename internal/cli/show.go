@@ -154,9 +154,15 @@ func oneLineAbout(about string) string {
 	return "  " + shown(about)
 }
 
+// maxShown is how much of a value the sheet shows, in bytes.
+const maxShown = 300
+
 // shown returns a value in a form for terminals: on one line, without characters that
-// would move the cursor.
+// would move the cursor, and cut off if it is long.
 func shown(value string) string {
+	if len(value) > maxShown {
+		value = strings.ToValidUTF8(value[:maxShown], "") + "…"
+	}
 	if strings.ContainsAny(value, "\n\r\t\x1b") {
 		return strconv.Quote(value)
 	}

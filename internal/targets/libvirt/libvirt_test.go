@@ -184,6 +184,11 @@ func TestNeeds(t *testing.T) {
 		"image-without-file": func(f *fleet.Fleet, _ *fleet.Machine) { f.Images[0].File = "" },
 		"port-without-nat":   func(f *fleet.Fleet, _ *fleet.Machine) { f.Networks[0].Mode = fleet.Isolated },
 		"text-not-in-xml":    func(_ *fleet.Fleet, m *fleet.Machine) { m.About = "a\x01" },
+		"name-refused": func(f *fleet.Fleet, m *fleet.Machine) {
+			m.Name = "networks"
+			f.Networks = append(f.Networks, &fleet.Network{Name: "domain"})
+			f.Complete()
+		},
 	} {
 		t.Run(rule, func(t *testing.T) {
 			f := golden.Demo(t)

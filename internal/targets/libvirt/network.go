@@ -92,7 +92,7 @@ func networkFile(f *fleet.Fleet, network *fleet.Network) render.File {
 		}
 		root.Add(nameServer(f, network), addresses(f, network))
 	}
-	return render.File{Name: "networks/" + network.Name + ".xml", Data: root.Encode(), Mode: 0o644}
+	return render.File{Name: networksFolder + "/" + network.Name + ".xml", Data: root.Encode(), Mode: 0o644}
 }
 
 // nameServer lists the further names of machines with fixed addresses.

@@ -115,8 +115,16 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 		n.Apart(f.Network(nic.Network))
 	}
 	n.TextInXML()
+	if m.Name == networksFolder && f.Network("domain") != nil {
+		n.Add("name-refused", finding.Error, finding.OfMachine(m, fleet.Itself),
+			"the files of machine %s and network domain would have one name, %s/domain.xml", m.Name, networksFolder).
+			Remedy = "rename the machine or the network"
+	}
 	return n.Findings
 }
+
+// networksFolder has the files of all networks.
+const networksFolder = "networks"
 
 // qualified returns a name that no other fleet on the host has.
 func qualified(f *fleet.Fleet, name string) string { return f.Name + "-" + name }
