@@ -55,3 +55,33 @@ func TestSignals(t *testing.T) {
 		t.Errorf("left behind: %v, %v", entries, err)
 	}
 }
+
+// TestClosedOutput lets every command write to a reader that has gone. It ends, and says
+// nothing that looks like a fault of its own.
+func TestClosedOutput(t *testing.T) {
+	stavren := build(t)
+	folder := t.TempDir()
+	if out, err := exec.Command(stavren, "demo", folder).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	for _, command := range []string{"check rough-seas.stavren.yaml", "show tide-office.stavren.yaml", "rules",
+		"targets", "reach tide-office.stavren.yaml", "schema", "fit tide-office.stavren.yaml", "demo", "--help",
+		"render cloud-init tide-office.stavren.yaml --machine almanac --only user-data -o -"} {
+		t.Run(command, func(t *testing.T) {
+			read, write, err := os.Pipe()
+			if err != nil {
+				t.Fatal(err)
+			}
+			read.Close()
+			c := exec.Command(stavren, strings.Fields(command)...)
+			c.Dir = folder
+			var stderr bytes.Buffer
+			c.Stdout, c.Stderr = write, &stderr
+			err = c.Run()
+			write.Close()
+			if err == nil || strings.Contains(stderr.String(), "goroutine") {
+				t.Errorf("%v, %.300s", err, stderr.String())
+			}
+		})
+	}
+}
