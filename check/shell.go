@@ -164,30 +164,32 @@ func (s *scripts) parseShell(text string) *script {
 	source := &shellSource{rest: text}
 	// Statement by statement, since the tree of a whole script takes a hundred times
 	// its size.
-	err := s.parser(dialect).Stmts(source, func(statement *syntax.Stmt) bool {
+	for statement, err := range s.parser(dialect).StmtsSeq(source) {
+		if err != nil {
+			return notParsed(err, source)
+		}
 		w.statement(statement, false)
 		source.statement = 0
-		return true
-	})
-	if err != nil {
-		parsed.commands = nil
-		parsed.line, parsed.column = 1, 1
-		parsed.fault = err.Error()
-		var parse syntax.ParseError
-		var language syntax.LangError
-		switch {
-		case errors.Is(err, errDeep), errors.Is(err, errLong):
-			parsed.line = source.line()
-		case errors.As(err, &parse):
-			parsed.fault = parse.Text
-			parsed.line, parsed.column = int(parse.Pos.Line()), int(parse.Pos.Col())
-		case errors.As(err, &language):
-			parsed.fault = strings.TrimPrefix(language.Error(), language.Pos.String()+": ")
-			parsed.line, parsed.column = int(language.Pos.Line()), int(language.Pos.Col())
-		}
-		return parsed
 	}
 	parsed.commands = slices.DeleteFunc(parsed.commands, func(c command) bool { return w.functions[c.name()] })
+	return parsed
+}
+
+// notParsed returns a script with the reason why it doesn't parse.
+func notParsed(err error, source *shellSource) *script {
+	parsed := &script{shell: true, fault: err.Error(), line: 1, column: 1}
+	var parse syntax.ParseError
+	var language syntax.LangError
+	switch {
+	case errors.Is(err, errDeep), errors.Is(err, errLong):
+		parsed.line = source.line()
+	case errors.As(err, &parse):
+		parsed.fault = parse.Text
+		parsed.line, parsed.column = int(parse.Pos.Line()), int(parse.Pos.Col())
+	case errors.As(err, &language):
+		parsed.fault = strings.TrimPrefix(language.Error(), language.Pos.String()+": ")
+		parsed.line, parsed.column = int(language.Pos.Line()), int(language.Pos.Col())
+	}
 	return parsed
 }
 
