@@ -88,7 +88,7 @@ func ExampleRender() {
 	}
 	// Output:
 	// almanac/user-data starts with #cloud-config
-	// almanac/meta-data starts with instance-id: almanac-25a59ef80c08
+	// almanac/meta-data starts with instance-id: almanac-f87654f369d2
 	// almanac/network-config starts with version: 2
 }
 

@@ -191,7 +191,7 @@ func TestBoot(t *testing.T) {
 
 	t.Run("second start while it runs", func(t *testing.T) {
 		out, err := m.runScript().CombinedOutput()
-		if err == nil || !strings.Contains(string(out), "is running already") {
+		if err == nil || !strings.Contains(string(out), "already; run.sh stop ends it") {
 			t.Errorf("run.sh of a running machine: error %v, output %q", err, out)
 		}
 	})

@@ -89,16 +89,24 @@ func labelTooLong(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 }
 
 // fileSystemTool returns the package with the programs for a file system if the
-// images of a family don't include it, or "".
-func fileSystemTool(family, fileSystem string) string {
+// images of a system don't include it, or "". Fedora's cloud images are on btrfs
+// themselves.
+func fileSystemTool(system catalog.System, fileSystem string) string {
 	tools := map[string]string{}
-	switch family {
-	case catalog.Debian, catalog.Alpine:
+	switch {
+	case system.Family.Name == catalog.Debian, system.Family.Name == catalog.Alpine:
 		tools = map[string]string{"xfs": "xfsprogs", "btrfs": "btrfs-progs", "vfat": "dosfstools"}
-	case catalog.RedHat:
+	case strings.HasPrefix(system.Name, "fedora"):
+	case system.Family.Name == catalog.RedHat:
 		tools = map[string]string{"btrfs": "btrfs-progs", "vfat": "dosfstools"}
 	}
 	return tools[fileSystem]
+}
+
+// lacksInKernel reports whether the kernel of a system can't mount a file system. Red
+// Hat Enterprise Linux 8 removed btrfs, and what is built from it until version 9.
+func lacksInKernel(system catalog.System, fileSystem string) bool {
+	return fileSystem == "btrfs" && (system.Name == "almalinux-8" || system.Name == "almalinux-9")
 }
 
 func fileSystemToolMissing(r reporter, f *fleet.Fleet, m *fleet.Machine) {
@@ -107,7 +115,14 @@ func fileSystemToolMissing(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 		return
 	}
 	for _, disk := range m.Disks {
-		if tool := fileSystemTool(system.Family.Name, disk.FileSystem); tool != "" {
+		if lacksInKernel(system, disk.FileSystem) {
+			r.report(finding.OfDisk(m, disk, "filesystem"),
+				"disk %s of machine %s is formatted with %s, which the kernel of %s can't mount",
+				disk.Name, m.Name, disk.FileSystem, system.Title).
+				remedy("use xfs or ext4")
+			continue
+		}
+		if tool := fileSystemTool(system, disk.FileSystem); tool != "" {
 			r.report(finding.OfDisk(m, disk, "filesystem"),
 				"disk %s of machine %s is formatted with %s, but images of %s lack the package %s",
 				disk.Name, m.Name, disk.FileSystem, system.Title, tool).

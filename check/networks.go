@@ -12,6 +12,7 @@ import (
 func networkRules() []rule {
 	return []rule{
 		ofMachine("address-outside-subnet", finding.Error, addressOutsideSubnet),
+		ofMachine("address-without-subnet", finding.Error, addressWithoutSubnet),
 		ofMachine("address-reserved", finding.Error, addressReserved),
 		ofAllFleets("address-used-twice", finding.Error, addressUsedTwice),
 		ofMachine("address-handed-out", finding.Error, addressHandedOut),
@@ -38,6 +39,17 @@ func addressOutsideSubnet(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 			nic.Address, m.Name, network.Subnet, network.Name).
 			remedy("write an address of that subnet, or leave it out to get one by DHCP").
 			see(finding.OfNetwork(network, "subnet"), "the subnet")
+	}
+}
+
+func addressWithoutSubnet(r reporter, f *fleet.Fleet, m *fleet.Machine) {
+	for _, nic := range m.NICs {
+		if network := f.Network(nic.Network); network != nil && !network.Subnet.IsValid() && !nic.DHCP() {
+			r.report(finding.OfNIC(m, nic, "address"),
+				"machine %s has the address %v on network %s, whose subnet is not known", m.Name, nic.Address, network.Name).
+				remedy("add the subnet of the bridge to network %s, and its gateway", network.Name).
+				see(finding.OfNetwork(network, fleet.Itself), "the network")
+		}
 	}
 }
 

@@ -36,6 +36,9 @@ type PackageSource struct {
 	Components []string `key:"components"`
 	// Key is the public key that signs the packages.
 	Key string `key:"key"`
+	// KeyName is the name of the key's file. apk finds a key by the name that a
+	// signature bears. It is empty for the source's name and .rsa.pub.
+	KeyName string `key:"key_name"`
 }
 
 // File is written into the machine at first boot.

@@ -100,10 +100,17 @@ var packageSourceTable = newTable[fleet.PackageSource]("a package source", nil, 
 		{
 			key: "key", doc: "Armoured public key that its packages are signed with.",
 			example: "\"-----BEGIN PGP PUBLIC KEY BLOCK-----\"",
-			value:   text(nil, func(s *fleet.PackageSource) *string { return &s.Key }),
+			value:   publicKey(func(s *fleet.PackageSource) *string { return &s.Key }),
+		},
+		{
+			key: "key_name", doc: "File name of the key, which apk looks for by the name in a signature.",
+			def: "the source's name and .rsa.pub", example: "ops@skerry.example-5f1e.rsa.pub",
+			value: text(keyName, func(s *fleet.PackageSource) *string { return &s.KeyName }),
 		},
 	}
 })
+
+var keyName = matching(`^[A-Za-z0-9][A-Za-z0-9@._+-]*$`, "can have only letters, digits and @ . _ + -")
 
 var fileTable = withContent(newTable[fleet.File]("a file", nil, func() []field[fleet.File] {
 	content := contentFields(false, "\"Tide office\\n\"", "site/index.html",

@@ -1,6 +1,7 @@
 package language
 
 import (
+	"cmp"
 	"errors"
 	"net/netip"
 	"slices"
@@ -26,6 +27,8 @@ type scalar[V any] struct {
 	example string
 	// isText says that the value has to be text to YAML.
 	isText bool
+	// most bounds the length in bytes, if that isn't maxText.
+	most int
 	// parse returns the value of a layer, or reports a fault and returns false.
 	parse func(r *Reader, l document.Layer) (V, bool)
 	// format writes the value for the sheet; "" stands for none.
@@ -44,7 +47,7 @@ func single[T, V any](s scalar[V], at func(*T) *V) value[T] {
 			if s.isText && !r.isText(l) || !s.isText && !r.isScalar(l, s.want, s.example) {
 				return false
 			}
-			if !r.isShort(l) {
+			if !r.isShort(l, cmp.Or(s.most, maxText)) {
 				return false
 			}
 			parsed, ok := s.parse(r, l)
@@ -81,12 +84,16 @@ func (r *Reader) isScalar(l document.Layer, want, example string) bool {
 // maxText bounds every text but the content of files, scripts and keys, in bytes.
 const maxText = 4096
 
+// maxKey bounds the keys that sign packages, in bytes. Those with many signatures take
+// some kilobytes.
+const maxKey = 64 << 10
+
 // isShort reports whether a text is within its bound, and a fault if it isn't.
-func (r *Reader) isShort(l document.Layer) bool {
-	if len(l.Node.Value) <= maxText {
+func (r *Reader) isShort(l document.Layer, most int) bool {
+	if len(l.Node.Value) <= most {
 		return true
 	}
-	r.Add(document.OutOfRange, l, r.Here()+" is longer than "+strconv.Itoa(maxText)+" bytes", "write less")
+	r.Add(document.OutOfRange, l, r.Here()+" is longer than "+strconv.Itoa(most)+" bytes", "write less")
 	return false
 }
 
@@ -185,6 +192,14 @@ func text[T any](rule textRule, at func(*T) *string) value[T] {
 			}
 			return l.Node.Value, true
 		},
+	}, at)
+}
+
+// publicKey is the key of a repository, which may be long.
+func publicKey[T any](at func(*T) *string) value[T] {
+	return single(scalar[string]{
+		name: "text", isText: true, most: maxKey, format: asIs[string], schema: textSchema(),
+		parse: func(_ *Reader, l document.Layer) (string, bool) { return l.Node.Value, true },
 	}, at)
 }
 

@@ -31,7 +31,7 @@ func (r *Reader) texts(l document.Layer, what, example string, visit func(docume
 				"put it in quotes, or remove it")
 			continue
 		}
-		if r.isShort(item) {
+		if r.isShort(item, maxText) {
 			visit(item)
 		}
 	}
@@ -134,7 +134,7 @@ func sources[T any](at func(*T) *[]netip.Prefix) value[T] {
 }
 
 func (r *Reader) prefixes(l document.Layer, example string, visit func(document.Layer)) bool {
-	if l.Node.Kind == yaml.ScalarNode && l.Node.Tag == "!!str" && r.isShort(l) {
+	if l.Node.Kind == yaml.ScalarNode && l.Node.Tag == "!!str" && r.isShort(l, maxText) {
 		visit(l)
 		return true
 	}

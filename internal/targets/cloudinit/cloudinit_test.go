@@ -145,9 +145,12 @@ func TestInstanceID(t *testing.T) {
 		change func(f *fleet.Fleet, m *fleet.Machine)
 		same   bool
 	}{
-		"memory":  {func(_ *fleet.Fleet, m *fleet.Machine) { m.Resources.Memory = 8 * fleet.GiB }, true},
-		"port":    {func(_ *fleet.Fleet, m *fleet.Machine) { m.Ports = []*fleet.Port{{Name: "x", Machine: 1}} }, true},
-		"about":   {func(_ *fleet.Fleet, m *fleet.Machine) { m.About = "tides" }, true},
+		"memory": {func(_ *fleet.Fleet, m *fleet.Machine) { m.Resources.Memory = 8 * fleet.GiB }, true},
+		"port":   {func(_ *fleet.Fleet, m *fleet.Machine) { m.Ports = []*fleet.Port{{Name: "x", Machine: 1}} }, true},
+		"about":  {func(_ *fleet.Fleet, m *fleet.Machine) { m.About = "tides" }, true},
+		"address": {func(_ *fleet.Fleet, m *fleet.Machine) {
+			m.NICs = []*fleet.NIC{{Name: "inner", Address: netip.MustParseAddr("10.177.0.9")}}
+		}, false},
 		"package": {func(_ *fleet.Fleet, m *fleet.Machine) { m.FirstBoot.Packages = []string{"x"} }, false},
 		"user":    {func(_ *fleet.Fleet, m *fleet.Machine) { m.Users = []*fleet.User{{Name: "mira"}} }, false},
 		"boothook": {func(_ *fleet.Fleet, m *fleet.Machine) {
@@ -200,6 +203,7 @@ ethernets:
     set-name: eth1
     dhcp4: true
     dhcp4-overrides: {use-routes: false}
+    optional: true
 `
 	if string(got) != want {
 		t.Errorf("got:\n%s", got)

@@ -33,6 +33,10 @@ const (
 		`mountpoint -q "$2" || mount "$2"`
 	// nameNeighbours maintains lines with a mark of our own in the list of hosts.
 	nameNeighbours = `m="# neighbour in $1"; shift; f=/etc/hosts; n=$(grep -v "$m\$" $f; for h; do echo "$h $m"; done); printf '%s\n' "$n" >$f`
+	// permitRoot lets root log in by key, where the SSH server's own default is no
+	// (FreeBSD's sshd_config(5)). Of several lines, the first applies.
+	permitRoot = `f=/etc/ssh/sshd_config; l="PermitRootLogin prohibit-password"; grep -qxF "$l" $f || ` +
+		`{ t=$(cat $f); printf '%s\n' "$l" "$t" >$f; }`
 	// addLine adds a line to a file that lacks it.
 	addLine = `grep -qxF "$2" "$1" || printf '%s\n' "$2" >>"$1"`
 )
@@ -50,6 +54,9 @@ func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, envi
 		if disk.FileSystem != "" && system.Family.Name == catalog.FreeBSD {
 			commands = append(commands, command(newFileSystem, environment.deviceOf(system, disk), disk.Label))
 		}
+	}
+	if m.SSH.RootLogin != fleet.NoRootLogin && system.Family.Name == catalog.FreeBSD {
+		commands = append(commands, command(permitRoot))
 	}
 	if environment.Shares && system.Linux() {
 		for _, share := range m.Shares {

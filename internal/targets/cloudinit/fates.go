@@ -31,6 +31,7 @@ type row struct {
 const (
 	notOnWindows   = "Windows does not read it from first-boot data"
 	onlyAPT        = "only apt has it"
+	onlyAPK        = "only apk looks for keys by their names"
 	packageManager = "in the form of apt, dnf, zypper, apk, pacman or pkg, depending on the system"
 )
 
@@ -73,7 +74,7 @@ func table() []row {
 		everywhere(adapted("it is read now and is in the first-boot data, where every program on the machine can read it"),
 			"secret.env", "secret.file"),
 		everywhere(adapted("the text is written as it was filled"), "file.fill", "script.fill"),
-		onUnix(adapted("root gets the keys of all administrators; by-any-way is a line in the SSH server's configuration"),
+		onUnix(adapted("root gets the keys of all administrators; it has no password here, so by-any-way is by-key"),
 			"ssh.root_login"),
 		onUnix(adapted("a script of the administrator's starts it with su"), "script.run_as"),
 		onUnix(adapted("the hypervisor's helper as a package"), "first_boot.guest_tools"),
@@ -108,6 +109,7 @@ func byClass() []row {
 		{"script.when", adapted(folders), adapted(folders),
 			adapted("scripts of every boot become a scheduled task at startup")},
 		{"package_source.suite", adapted(packageManager), leftOut(onlyAPT), leftOut(notOnWindows)},
+		{"package_source.key_name", leftOut(onlyAPK), leftOut(onlyAPK), leftOut(notOnWindows)},
 		{"package_source.components", adapted(packageManager), leftOut(onlyAPT), leftOut(notOnWindows)},
 	}
 }
@@ -160,6 +162,9 @@ func Overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	}
 	if system.Family.PackageManager != "apt" {
 		fates = append(fates, render.LeaveOut(onlyAPT, "package_source.suite", "package_source.components")...)
+	}
+	if system.Family.PackageManager == "apk" {
+		fates = append(fates, render.Carry("package_source.key_name")...)
 	}
 	return fates
 }

@@ -38,7 +38,7 @@ const boothook = "#cloud-boothook"
 
 // files renders files and scripts. Scripts become files in the folders that
 // cloud-init runs, never lines of a command list, where quoting would break them.
-func files(job *render.Job, m *fleet.Machine, system catalog.System) (written writtenFiles, err error) {
+func files(job *render.Job, m *fleet.Machine, system catalog.System, environment Environment) (written writtenFiles, err error) {
 	add := func(name, text, mode, owner string, deferred bool) {
 		written.nodes = append(written.nodes, writeFile(name, text, mode, owner, deferred))
 	}
@@ -82,17 +82,29 @@ func files(job *render.Job, m *fleet.Machine, system catalog.System) (written wr
 		}
 		add(folder+"/"+name, text, "0700", rootOwner, false)
 	}
-	if services := m.FirstBoot.Services; len(services) > 0 {
+	if services := append(helperService(m, system, environment), m.FirstBoot.Services...); len(services) > 0 {
 		text, err := enableServices(services, system)
 		if err != nil {
 			return writtenFiles{}, err
 		}
 		add(onceFolder+"/99-services", text, "0700", rootOwner, false)
 	}
-	if m.SSH.RootLogin == fleet.RootLoginByAnyWay {
-		add("/etc/ssh/sshd_config.d/10-root.conf", "PermitRootLogin yes\n", "0644", rootOwner, false)
-	}
 	return written, nil
+}
+
+// helperService returns the service of the hypervisor's helper where installing the
+// package doesn't start it: with systemd, a rule of udev does.
+func helperService(m *fleet.Machine, system catalog.System, environment Environment) []string {
+	if !m.FirstBoot.GuestTools || environment.GuestTools == "" {
+		return nil
+	}
+	switch system.Family.ServiceManager {
+	case "openrc":
+		return []string{environment.GuestTools}
+	case "rc": // whose names are those of variables in the shell
+		return []string{strings.ReplaceAll(environment.GuestTools, "-", "_")}
+	}
+	return nil
 }
 
 // enableServices returns a script that enables and starts services with the system's

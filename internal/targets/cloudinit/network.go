@@ -27,10 +27,11 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([
 		address := environment.addressOf(f, network, nic)
 		handedOut := !address.IsValid() || environment.HandsOut != nil && environment.HandsOut(f, m, nic)
 		if handedOut {
-			pairs = append(pairs, "dhcp4", true)
+			pairs = append(pairs, protocolOf(network), true)
+			pairs = append(pairs, overrides(network, nic)...)
 			if !nic.Primary {
-				// Another interface leads out, so this one's router must not compete.
-				pairs = append(pairs, "dhcp4-overrides", flow(mapping("use-routes", false)))
+				// The start doesn't wait for an answer that the machine can do without.
+				pairs = append(pairs, "optional", true)
 			}
 		} else {
 			addresses = append(addresses, netip.PrefixFrom(address, subnetBits(network, address)).String())
@@ -39,9 +40,7 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([
 			addresses = append(addresses, also.String())
 		}
 		pairs = append(pairs, "addresses", flow(node(addresses)), "routes", routes(network, nic, handedOut))
-		if !handedOut {
-			pairs = append(pairs, "nameservers", nameServers(network))
-		}
+		pairs = append(pairs, "nameservers", nameServers(network, handedOut))
 		ethernets.Content = append(ethernets.Content, node(nic.Name), mapping(pairs...))
 	}
 	return encode("", mapping("version", 2, "ethernets", ethernets))
@@ -87,10 +86,41 @@ func routes(network *fleet.Network, nic *fleet.NIC, handedOut bool) []*yaml.Node
 	return list
 }
 
-func nameServers(network *fleet.Network) *yaml.Node {
+// protocolOf returns the key that asks for an address: of the family of the subnet.
+func protocolOf(network *fleet.Network) string {
+	if network.Subnet.IsValid() && network.Subnet.Addr().Is6() {
+		return "dhcp6"
+	}
+	return "dhcp4"
+}
+
+// overrides says what not to take from DHCP: another interface's way out, and name
+// servers where the definition has its own.
+func overrides(network *fleet.Network, nic *fleet.NIC) []any {
+	var changes []any
+	if !nic.Primary {
+		changes = append(changes, "use-routes", false)
+	}
+	if hasOwnDNS(network) {
+		changes = append(changes, "use-dns", false)
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	return []any{protocolOf(network) + "-overrides", flow(mapping(changes...))}
+}
+
+// hasOwnDNS reports whether the definition names the network's name servers.
+func hasOwnDNS(network *fleet.Network) bool { return len(network.DNS) > 0 && !network.IsDefault("dns") }
+
+// nameServers renders the network's name servers. Those that weren't chosen come by
+// DHCP.
+func nameServers(network *fleet.Network, handedOut bool) *yaml.Node {
 	var servers []string
-	for _, server := range network.DNS {
-		servers = append(servers, server.String())
+	if !handedOut || hasOwnDNS(network) {
+		for _, server := range network.DNS {
+			servers = append(servers, server.String())
+		}
 	}
 	return mapping("addresses", flow(node(servers)), "search", flow(node(network.Search)))
 }

@@ -1,6 +1,7 @@
 package cloudinit
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -102,7 +103,7 @@ func (d *sourceData) zypper(sources []*fleet.PackageSource) {
 func (d *sourceData) apk(sources []*fleet.PackageSource) {
 	for _, source := range sources {
 		if source.Key != "" {
-			d.file("/etc/apk/keys/"+source.Name+".rsa.pub", source.Key)
+			d.file("/etc/apk/keys/"+cmp.Or(source.KeyName, source.Name+".rsa.pub"), source.Key)
 		}
 		d.commands = append(d.commands, command(addLine, "/etc/apk/repositories", source.URL))
 	}
@@ -112,6 +113,9 @@ func (d *sourceData) apk(sources []*fleet.PackageSource) {
 const trustKey = `pacman-key --add "$1" && ` +
 	`pacman-key --lsign-key "$(gpg --show-keys --with-colons "$1" | awk -F: '$1 == "fpr" {print $10; exit}')" || :`
 
+// writeEarly writes a file, which write_files does only after boot commands ran.
+const writeEarly = `mkdir -p "$(dirname "$1")" && printf %s "$2" >"$1"`
+
 // pacman reads files that pacman.conf(5) includes.
 func (d *sourceData) pacman(sources []*fleet.PackageSource) {
 	for _, source := range sources {
@@ -119,8 +123,7 @@ func (d *sourceData) pacman(sources []*fleet.PackageSource) {
 		if source.Key != "" {
 			level = "Required"
 			path := "/etc/pacman.d/" + source.Name + ".key"
-			d.file(path, source.Key)
-			d.commands = append(d.commands, command(trustKey, path))
+			d.commands = append(d.commands, command(writeEarly, path, source.Key), command(trustKey, path))
 		}
 		path := "/etc/pacman.d/" + source.Name + ".conf"
 		d.file(path, fmt.Sprintf("[%s]\nServer = %s\nSigLevel = %s\n", source.Name, source.URL, level))

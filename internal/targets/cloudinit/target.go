@@ -4,6 +4,7 @@
 package cloudinit
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"fmt"
 	"io/fs"
@@ -44,13 +45,14 @@ func Files(job *render.Job, m *fleet.Machine, environment Environment) ([]render
 		}
 		identity = slow.Identity
 	}
-	metaData, err := MetaData(m, identity)
-	if err != nil {
-		return nil, fmt.Errorf("meta-data: %w", err)
-	}
 	network, err := NetworkConfig(job.Fleet, m, environment)
 	if err != nil {
 		return nil, fmt.Errorf("network-config: %w", err)
+	}
+	// Without a new instance, cloud-init keeps the network of the first boot.
+	metaData, err := MetaData(m, append(bytes.Clone(identity), network...))
+	if err != nil {
+		return nil, fmt.Errorf("meta-data: %w", err)
 	}
 	mode := fs.FileMode(0o644)
 	if userData.Secret {
@@ -64,7 +66,8 @@ func Files(job *render.Job, m *fleet.Machine, environment Environment) ([]render
 }
 
 // MetaData returns the id of the instance. cloud-init repeats the first boot when
-// the id changes, so it changes exactly when the identity of the user data does.
+// the id changes, so it changes exactly when its identity does: the user data, without
+// what runs at every start, and the network.
 func MetaData(m *fleet.Machine, identity []byte) ([]byte, error) {
 	sum := sha256.Sum256(identity)
 	return encode("", mapping(

@@ -105,7 +105,7 @@ func unixData(
 	if err != nil {
 		return Data{}, err
 	}
-	written, err := files(job, m, system)
+	written, err := files(job, m, system, environment)
 	if err != nil {
 		return Data{}, err
 	}
@@ -115,7 +115,6 @@ func unixData(
 		"fqdn", fullName(m),
 		"manage_etc_hosts", "localhost",
 		"users", accounts,
-		"chpasswd", passwords,
 	}
 	pairs = append(pairs, systemKeys(m, system)...)
 	pairs = append(pairs,
@@ -132,7 +131,7 @@ func unixData(
 	if err != nil {
 		return Data{}, err
 	}
-	data := Data{Text: config, Identity: config, Secret: written.secret || passwords != nil, Parts: written.parts}
+	data := Data{Text: config, Identity: config, Secret: written.secret || passwords, Parts: written.parts}
 	if commands := earlyCommands(job.Fleet, m, system, environment, sources.commands); len(commands) > 0 {
 		early, err := encode("", mapping("bootcmd", commands))
 		if err != nil {
@@ -235,9 +234,19 @@ func fileSystems(m *fleet.Machine, system catalog.System, environment Environmen
 			"label", disk.Label,
 			"partition", "auto",
 			"overwrite", false,
+			"cmd", makeCommand(disk.FileSystem),
 		))
 	}
 	return list
+}
+
+// makeCommand returns the command that makes a file system, where cloud-init's own
+// passes a label by an option that the program doesn't have: mkfs.fat(8) has -n.
+func makeCommand(fileSystem string) any {
+	if fileSystem != "vfat" {
+		return nil
+	}
+	return "mkfs.vfat -n %(label)s %(device)s"
 }
 
 // mounts renders lines of fstab. nofail lets a machine boot without its data disk.

@@ -12,28 +12,26 @@ import (
 	"stavren.example/stavren/render"
 )
 
-// users renders the accounts and, separately, their password hashes. The list has no
+// users renders the accounts, and reports whether one has a password. The list has no
 // entry "default", so the image's own login isn't created. A machine without users
 // has an empty map for the same reason.
-func users(job *render.Job, m *fleet.Machine, system catalog.System) (accounts kept, passwords any, err error) {
+//
+// A hash is part of its account rather than of chpasswd: that module runs after the one
+// that locks passwords, and would unlock them again (cloud.cfg.tmpl; cc_users_groups
+// before cc_set_passwords).
+func users(job *render.Job, m *fleet.Machine, system catalog.System) (accounts kept, passwords bool, err error) {
 	list := &yaml.Node{Kind: yaml.SequenceNode}
-	var hashes []*yaml.Node
 	for _, user := range m.Users {
 		hash, err := passwordHash(job, m, user)
 		if err != nil {
-			return kept{}, nil, err
+			return kept{}, false, err
 		}
-		if hash != "" {
-			hashes = append(hashes, mapping("name", user.Name, "password", hash, "type", "hash"))
-		}
-		list.Content = append(list.Content, account(job.Fleet, user, system, hash == "" || user.Locked))
+		passwords = passwords || hash != ""
+		list.Content = append(list.Content, account(job.Fleet, user, system, hash))
 	}
 	if m.SSH.RootLogin != fleet.NoRootLogin {
 		list.Content = append(list.Content, mapping("name", "root", "lock_passwd", true, "ssh_authorized_keys",
 			adminKeys(job.Fleet, m)))
-	}
-	if len(hashes) > 0 {
-		passwords = mapping("expire", false, "users", hashes)
 	}
 	if len(list.Content) == 0 {
 		// cloud-init's schema refuses an empty list but accepts an empty map.
@@ -42,7 +40,7 @@ func users(job *render.Job, m *fleet.Machine, system catalog.System) (accounts k
 	return kept{list}, passwords, nil
 }
 
-func account(f *fleet.Fleet, user *fleet.User, system catalog.System, locked bool) *yaml.Node {
+func account(f *fleet.Fleet, user *fleet.User, system catalog.System, hash string) *yaml.Node {
 	groups := user.Groups
 	var sudo any
 	switch user.Admin {
@@ -72,7 +70,8 @@ func account(f *fleet.Fleet, user *fleet.User, system catalog.System, locked boo
 		"homedir", optional(user.Home),
 		"shell", optional(shell),
 		"sudo", sudo,
-		"lock_passwd", locked,
+		"passwd", optional(hash),
+		"lock_passwd", hash == "" || user.Locked,
 		"expiredate", expires,
 		"ssh_authorized_keys", keysOf(f, user),
 	)

@@ -40,7 +40,7 @@ func TestSameBytesTwice(t *testing.T) {
 	}
 }
 
-// TestReaders reads an image by two independent ISO readers.
+// TestReaders reads an image by three independent ISO readers.
 func TestReaders(t *testing.T) {
 	image, err := seed.Image(files)
 	if err != nil {
@@ -61,6 +61,14 @@ func TestReaders(t *testing.T) {
 				if got := output(t, isoinfo, names, "-x", "/"+file.Name, "-i", path); got != string(file.Data) {
 					t.Errorf("%s %s: got %q", names, file.Name, got)
 				}
+			}
+		}
+	})
+	t.Run("libarchive", func(t *testing.T) {
+		bsdtar := program(t, "bsdtar")
+		for _, file := range files {
+			if got := output(t, bsdtar, "-xOf", path, file.Name); got != string(file.Data) {
+				t.Errorf("%s: got %q", file.Name, got)
 			}
 		}
 	})
