@@ -191,7 +191,7 @@ func TestNetworkEdges(t *testing.T) {
 		{"mode: nat, subnet: 10.0.0.0/8", "{image: bookworm}", ""},
 		{"mode: nat, subnet: \"fd00:44::/64\"", "{image: bookworm}", "subnet-unfit"},
 		{"mode: isolated, subnet: \"fd00:44::/64\"", "{image: bookworm}", ""},
-		{"mode: bridged, bridge: br0", "{image: bookworm, nics: {quay: {address: 192.0.2.9}}}", ""},
+		{"mode: bridged, bridge: br0", "{image: bookworm, nics: {quay: {address: 192.0.2.9}}}", "address-without-subnet"},
 		{"mode: host-only, subnet: 10.44.7.0/24", "{image: bookworm, ports: none, nics: {quay: {address: 10.44.7.1}}}",
 			""},
 		{"mode: nat, subnet: 10.44.7.0/24, gateway: 10.44.8.1", "{image: bookworm}", "gateway-outside-subnet"},

@@ -11,6 +11,7 @@ import (
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/quote"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/render"
 )
 
@@ -21,7 +22,7 @@ import (
 var runText string
 
 var runTemplate = sync.OnceValue(func() *template.Template {
-	return template.Must(template.New("run.sh").Parse(runText))
+	return hypervisor.Template("run.sh", runText)
 })
 
 // run holds the values of the template.

@@ -80,6 +80,22 @@ kldload -n vmm if_tuntap if_bridge
 
 # A disk is created under another name first, so that a start that is cut short
 # never leaves half a disk.
+# format_of IMAGE prints the format of a disk image, by how it begins.
+format_of() {
+	case $(head -c 8 "$1" | od -An -tx1 | tr -d ' ') in
+	514649fb*) echo qcow2 ;;
+	7668647866696c65) echo vhdx ;;
+	636f6e6563746978) echo vpc ;;
+	4b444d56*) echo vmdk ;;
+	*)
+		case $(od -An -j 64 -N 4 -tx1 "$1" | tr -d ' ') in
+		7f10dabe) echo vdi ;;
+		*) echo raw ;;
+		esac
+		;;
+	esac
+}
+
 make_disk() { # NAME SIZE FULL [IMAGE]
 	if [ -e "$1.img" ]; then
 		have=$(stat -f %z "$1.img")
@@ -92,7 +108,7 @@ make_disk() { # NAME SIZE FULL [IMAGE]
 	fi
 	if [ -n "${4:-}" ]; then
 		[ -r "$4" ] || fail "there is no image $4 for the disk $1"
-		qemu-img convert -q -O raw "$4" "$1.part"
+		qemu-img convert -q -f "$(format_of "$4")" -O raw "$4" "$1.part"
 		[ "$(stat -f %z "$1.part")" -le "$2" ] || fail "the image $4 is larger than the disk $1; give the disk more"
 	else
 		: >"$1.part"

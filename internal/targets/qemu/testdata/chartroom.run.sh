@@ -104,6 +104,22 @@ for program in qemu-system-x86_64 qemu-img swtpm; do
 done
 [ -n "$image" ] || image=../images/debian-13-generic-amd64.qcow2
 
+# format_of IMAGE prints the format of a disk image, by how it begins.
+format_of() {
+	case $(head -c 8 "$1" | od -An -tx1 | tr -d ' ') in
+	514649fb*) echo qcow2 ;;
+	7668647866696c65) echo vhdx ;;
+	636f6e6563746978) echo vpc ;;
+	4b444d56*) echo vmdk ;;
+	*)
+		case $(od -An -j 64 -N 4 -tx1 "$1" | tr -d ' ') in
+		7f10dabe) echo vdi ;;
+		*) echo raw ;;
+		esac
+		;;
+	esac
+}
+
 # compare_size FILE BYTES: a disk that is there stays as it is.
 compare_size() {
 	have=$(LC_ALL=C qemu-img info -f qcow2 "$1" | sed -n 's/^virtual size: .*(\([0-9]*\) bytes).*/\1/p')
@@ -119,10 +135,7 @@ compare_size() {
 # never leaves half a disk.
 if [ ! -e root.qcow2 ]; then
 	[ -r "$image" ] || fail "there is no base image $image; put it there, or name one with STAVREN_IMAGE"
-	case $(head -c 4 "$image" | od -An -tx1 | tr -d ' ') in
-	514649fb) format=qcow2 ;;
-	*) format=raw ;;
-	esac
+	format=$(format_of "$image")
 	qemu-img create -q -f qcow2 -F "$format" -b "$image" root.part
 	qemu-img resize -q root.part 64424509440 ||
 		fail "the base image is larger than the 60GiB of the root disk; give the disk more"
