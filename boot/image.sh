@@ -33,7 +33,7 @@ mount "$loop" "$root"
 
 # python3-cffi-backend: without it cloud-init stays unconfigured.
 debootstrap --variant=minbase \
-	--include=cloud-init,openssh-server,systemd-sysv,linux-image-cloud-amd64,netplan.io,sudo,iproute2,dbus,udev,python3-cffi-backend,e2fsprogs,cloud-guest-utils,fdisk \
+	--include=cloud-init,openssh-server,systemd-sysv,linux-image-cloud-amd64,netplan.io,systemd-resolved,sudo,iproute2,dbus,udev,python3-cffi-backend,e2fsprogs,cloud-guest-utils,fdisk \
 	bookworm "$root" >"$work/debootstrap.log" 2>&1 ||
 	{ tail -n 20 "$work/debootstrap.log" >&2; exit 1; }
 
@@ -44,6 +44,7 @@ printf '%s\n' 'datasource_list: [NoCloud, None]' 'locale: false' >"$root/etc/clo
 # Kept small and quick: no package lists, no host keys of its own.
 rm -rf "$root"/var/cache/apt/archives/*.deb "$root"/var/lib/apt/lists/* "$root"/etc/ssh/ssh_host_*
 : >"$root/etc/machine-id"
+ln -sfn ../run/systemd/resolve/stub-resolv.conf "$root/etc/resolv.conf"
 
 mkdir -p "$root/boot/extlinux"
 cat >"$root/boot/extlinux/extlinux.conf" <<'END'

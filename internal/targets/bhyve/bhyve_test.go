@@ -191,8 +191,8 @@ func TestNeeds(t *testing.T) {
 func TestSteps(t *testing.T) {
 	f := golden.Demo(t)
 	steps := bhyve.Target.Steps(&render.Job{Fleet: f}, f.Machines[:1])
-	if len(steps) != 2 || !strings.Contains(steps[0].Command, "-a stavren/almanac -f almanac/ports.pf.conf") ||
-		steps[1].Command != "sh almanac/run.sh" {
+	if len(steps) != 4 || !strings.Contains(steps[0].Command, "-a stavren/almanac -f almanac/ports.pf.conf") ||
+		steps[1].Command != "sh fleet.sh start almanac" {
 		t.Errorf("steps: %+v", steps)
 	}
 }

@@ -28,6 +28,8 @@ type run struct {
 	Interfaces         []networkInterface
 	Routes             bool
 	Reach              []string
+	// Removed are the disks that go when the machine is removed, and Kept those that stay.
+	Removed, Kept []string
 }
 
 type disk struct {
@@ -72,6 +74,11 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 			content = `"$image"`
 		case d.Start != "":
 			content = quote.Shell(job.Path(d.Folder, d.Start))
+		}
+		if d.Keep {
+			r.Kept = append(r.Kept, d.Name+".img")
+		} else {
+			r.Removed = append(r.Removed, d.Name+".img")
 		}
 		r.Disks = append(r.Disks, disk{d.Name, int64(d.Size), full, content})
 	}

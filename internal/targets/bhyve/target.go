@@ -21,7 +21,7 @@ import (
 var Target = render.Target{
 	Name:      "bhyve",
 	Summary:   "a configuration file, a run script and packet-filter rules for bhyve, and the seed image",
-	Writes:    []string{"MACHINE/bhyve.conf", "MACHINE/run.sh", "MACHINE/seed.iso", "MACHINE/ports.pf.conf"},
+	Writes:    []string{"MACHINE/bhyve.conf", "MACHINE/run.sh", "fleet.sh", "MACHINE/seed.iso", "MACHINE/ports.pf.conf"},
 	Fates:     fates,
 	Overrides: overrides,
 	Needs:     needs,
@@ -46,6 +46,10 @@ var Target = render.Target{
 		}
 		return files, nil
 	},
+	Fleet: func(job *render.Job) ([]render.File, error) {
+		script, err := hypervisor.FleetScript(job.Fleet, "bhyve", true)
+		return []render.File{{Name: "fleet.sh", Data: script, Mode: 0o755}}, err
+	},
 	Steps: func(job *render.Job, machines []*fleet.Machine) []render.Step {
 		var list []render.Step
 		for _, m := range machines {
@@ -54,9 +58,8 @@ var Target = render.Target{
 					", where /etc/pf.conf has the lines its file names",
 					Command: loadRules(m, m.Name+"/ports.pf.conf")})
 			}
-			list = append(list, render.Step{About: "start " + m.Name, Command: "sh " + m.Name + "/run.sh"})
 		}
-		return list
+		return append(list, hypervisor.FleetSteps(job, machines)...)
 	},
 }
 
@@ -94,7 +97,7 @@ func fates() []render.Fate {
 			"go out through the host, "+
 			"and machines without an address get a permanent one", "network.mode"),
 		render.Adapt("bhyve boots every machine by UEFI", "firmware.kind"),
-		render.Adapt("the script never removes a disk", "disk.keep"),
+		render.Adapt("run.sh remove leaves a disk that is kept", "disk.keep"),
 		render.Adapt("it precedes the names of bridges", "fleet.fleet"),
 		render.Adapt("it is in bhyve.conf; VNC uses only its first eight characters", "console.password"),
 		render.LeaveOut("bhyve runs only machines of its host's architecture", "image.arch"),

@@ -40,7 +40,7 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([
 			addresses = append(addresses, also.String())
 		}
 		pairs = append(pairs, "addresses", flow(node(addresses)), "routes", routes(network, nic, handedOut))
-		pairs = append(pairs, "nameservers", nameServers(network, handedOut))
+		pairs = append(pairs, "nameservers", environment.nameServers(network, handedOut))
 		ethernets.Content = append(ethernets.Content, node(nic.Name), mapping(pairs...))
 	}
 	return encode("", mapping("version", 2, "ethernets", ethernets))
@@ -115,8 +115,13 @@ func hasOwnDNS(network *fleet.Network) bool { return len(network.DNS) > 0 && !ne
 
 // nameServers renders the network's name servers. Those that weren't chosen come by
 // DHCP.
-func nameServers(network *fleet.Network, handedOut bool) *yaml.Node {
+func (e Environment) nameServers(network *fleet.Network, handedOut bool) *yaml.Node {
 	var servers []string
+	if len(network.DNS) == 0 && !handedOut && e.NameServer != nil {
+		if server := e.NameServer(network); server.IsValid() {
+			servers = append(servers, server.String())
+		}
+	}
 	if !handedOut || hasOwnDNS(network) {
 		for _, server := range network.DNS {
 			servers = append(servers, server.String())

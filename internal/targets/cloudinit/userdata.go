@@ -2,6 +2,7 @@ package cloudinit
 
 import (
 	"bytes"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -30,6 +31,9 @@ type Environment struct {
 	// NoDHCP reports whether nothing assigns addresses on a network, so that machines
 	// without one get a permanent one. It may be nil.
 	NoDHCP func(network *fleet.Network) bool
+	// NameServer returns the name server of a network for which the definition has none,
+	// or an invalid address. It may be nil.
+	NameServer func(network *fleet.Network) netip.Addr
 	// Neighbours says that machines learn each other's names on networks without a
 	// name server.
 	Neighbours bool

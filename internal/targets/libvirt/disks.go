@@ -1,37 +1,53 @@
 package libvirt
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/xmldoc"
 	"stavren.example/stavren/render"
 )
 
 // pool returns the storage pool of the volumes: `pool` in the definition's settings
 // for libvirt, or libvirt's default.
-func pool(f *fleet.Fleet) string {
+func pool(f *fleet.Fleet) string { return cmp.Or(setting(f, "pool"), "default") }
+
+// setting returns one of the definition's settings for libvirt, or "".
+func setting(f *fleet.Fleet, key string) string {
 	if platform := f.Platform("libvirt"); platform != nil {
 		for _, setting := range platform.Settings {
-			if setting.Key == "pool" {
+			if setting.Key == key {
 				return setting.Value
 			}
 		}
 	}
-	return "default"
+	return ""
 }
 
 func volumeName(f *fleet.Fleet, m *fleet.Machine, disk string) string {
 	return qualified(f, m.Name) + "-" + disk
 }
 
-// busOf returns the bus that a disk is on. libvirt doesn't emulate NVMe.
-func busOf(disk *fleet.Disk) fleet.DiskBus {
-	if disk.Bus == fleet.NVMe {
+// busOf returns the bus that a disk is on. libvirt doesn't emulate NVMe, and the board
+// of arm64 has no SATA.
+func busOf(f *fleet.Fleet, m *fleet.Machine, disk *fleet.Disk) fleet.DiskBus {
+	switch {
+	case disk.Bus == fleet.NVMe:
 		return fleet.VirtIO
+	case disk.Bus == fleet.SATA && onARM(f, m):
+		return fleet.SCSI
 	}
 	return disk.Bus
+}
+
+// seedInDrive reports whether the seed image is in a drive rather than a disk on virtio.
+// The kernels of cloud images have drivers for virtio and none for SATA; Windows has it
+// the other way round.
+func seedInDrive(f *fleet.Fleet, m *fleet.Machine) bool {
+	return catalog.Of(f, m).Family.Class() == catalog.ClassWindows
 }
 
 // disks attaches the disks, the seed image and the discs. Targets are named in the
@@ -65,23 +81,29 @@ func disks(list *xmldoc.Element, job *render.Job, m *fleet.Machine) {
 	if onARM(job.Fleet, m) {
 		drives = fleet.SCSI
 	}
-	if drives == fleet.SCSI || slices.ContainsFunc(m.Disks, func(d *fleet.Disk) bool { return d.Bus == fleet.SCSI }) {
+	if drives == fleet.SCSI || slices.ContainsFunc(m.Disks, func(d *fleet.Disk) bool {
+		return busOf(job.Fleet, m, d) == fleet.SCSI
+	}) {
 		list.Add(xmldoc.New("controller", "type", "scsi", "model", "virtio-scsi"))
 	}
 	for _, disk := range m.Disks {
 		element := xmldoc.New("disk", "type", "volume", "device", "disk").Add(
 			xmldoc.New("driver", "name", "qemu", "type", "qcow2", "discard", "unmap"),
 			xmldoc.New("source", "pool", pool(job.Fleet), "volume", volumeName(job.Fleet, m, disk.Name)+".qcow2"),
-			target(busOf(disk)), xmldoc.Text("serial", disk.Serial))
+			target(busOf(job.Fleet, m, disk)), xmldoc.Text("serial", disk.Serial))
 		if disk.IsRoot() {
 			element.Add(boot())
 		}
 		list.Add(element)
 	}
-	list.Add(xmldoc.New("disk", "type", "volume", "device", "cdrom").Add(
+	device, bus := "disk", fleet.VirtIO
+	if seedInDrive(job.Fleet, m) {
+		device, bus = "cdrom", drives
+	}
+	list.Add(xmldoc.New("disk", "type", "volume", "device", device).Add(
 		xmldoc.New("driver", "name", "qemu", "type", "raw"),
 		xmldoc.New("source", "pool", pool(job.Fleet), "volume", volumeName(job.Fleet, m, "seed")+".iso"),
-		target(drives), xmldoc.New("readonly")))
+		target(bus), xmldoc.New("readonly")))
 	for _, disc := range m.Media {
 		list.Add(xmldoc.New("disk", "type", "file", "device", "cdrom").Add(
 			xmldoc.New("driver", "name", "qemu", "type", "raw"),
@@ -93,7 +115,7 @@ func disks(list *xmldoc.Element, job *render.Job, m *fleet.Machine) {
 // volume renders one disk as a storage volume (formatstorage.html).
 func volume(job *render.Job, m *fleet.Machine, disk *fleet.Disk) render.File {
 	allocation := "0"
-	if disk.Format == fleet.Full {
+	if disk.Format == fleet.Full && !disk.IsRoot() && disk.Start == "" { // else it comes with its content
 		allocation = strconv.FormatInt(int64(disk.Size), 10)
 	}
 	root := xmldoc.New("volume").Add(

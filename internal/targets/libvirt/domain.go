@@ -54,7 +54,15 @@ func domain(job *render.Job, m *fleet.Machine) (render.File, error) {
 	if err != nil {
 		return render.File{}, err
 	}
-	root := xmldoc.New("domain", "type", "kvm").Add(
+	options, err := userNetworkOptions(f, m)
+	if err != nil {
+		return render.File{}, err
+	}
+	attributes := []string{"type", "kvm"}
+	if options != nil {
+		attributes = append(attributes, "xmlns:qemu", "http://libvirt.org/schemas/domain/qemu/1.0")
+	}
+	root := xmldoc.New("domain", attributes...).Add(
 		xmldoc.Text("name", qualified(f, m.Name)),
 		xmldoc.Text("uuid", uuid(f.Name, m.Name)),
 		description(m.About),
@@ -63,10 +71,13 @@ func domain(job *render.Job, m *fleet.Machine) (render.File, error) {
 		xmldoc.Text("vcpu", strconv.Itoa(m.Resources.CPUs)),
 		processorShares(m.Resources.Priority),
 		system, features,
-		xmldoc.New("cpu", "mode", "host-passthrough"),
+		// All that the host has, or all that can be emulated. Desktop Windows uses two
+		// sockets at most.
+		xmldoc.New("cpu", "mode", "maximum").Add(xmldoc.New("topology", "sockets", "1", "dies", "1", "cores",
+			strconv.Itoa(m.Resources.CPUs), "threads", "1")),
 		xmldoc.New("clock", "offset", map[fleet.Clock]string{fleet.UTC: "utc", fleet.Local: "localtime"}[m.Clock]),
 		xmldoc.Text("on_poweroff", "destroy"), xmldoc.Text("on_reboot", "restart"), xmldoc.Text("on_crash", "destroy"),
-		devices,
+		devices, options,
 	)
 	mode := fs.FileMode(0o644)
 	if secret {
@@ -127,6 +138,9 @@ func devices(job *render.Job, m *fleet.Machine, system catalog.System) (list *xm
 	list = xmldoc.New("devices")
 	disks(list, job, m)
 	for _, nic := range m.NICs {
+		if forwards(job.Fleet, m, nic) && !usesPasst(job.Fleet) {
+			continue // among QEMU's own options
+		}
 		element, err := networkInterface(job.Fleet, m, nic)
 		if err != nil {
 			return nil, false, err
@@ -196,6 +210,7 @@ func screen(list *xmldoc.Element, job *render.Job, m *fleet.Machine, system cata
 		adapter = "vga" // which systems without a driver for virtio know
 	}
 	list.Add(
+		xmldoc.New("controller", "type", "usb", "model", "qemu-xhci"), // arm64 has none otherwise
 		xmldoc.New("input", "type", "tablet", "bus", "usb"),
 		xmldoc.New("input", "type", "keyboard", "bus", "usb"),
 		xmldoc.New("graphics", "type", string(c.Protocol), "port", strconv.Itoa(c.Port), "autoport", "no", "listen",

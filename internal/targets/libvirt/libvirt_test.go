@@ -131,50 +131,93 @@ func TestDriverTakesFiles(t *testing.T) {
 	}
 }
 
-// TestSteps checks that the printed commands name every file, and only files that
-// are rendered, in words that a shell reads.
+// virsh stands in for the program. It keeps what exists in files, and checks that those
+// that it is given are there.
+const virsh = `#!/bin/sh
+for word; do
+	case $word in *.xml | seed.iso | *.qcow2) case $word in tide-office-*) ;; *) [ -e "$word" ] || { echo "no $word" >&2; exit 1; } ;; esac ;; esac
+done
+echo "$*" >>"$STATE/log"
+case $1 in
+domstate) [ -e "$STATE/started" ] && echo running && exit 0; exit 1 ;;
+pool-info) echo 'State:          running' ;;
+vol-create) touch "$STATE/$(sed -n 's/.*<name>\(.*\)<.name>.*/\1/p' "$3")" ;;
+vol-create-as) touch "$STATE/$3" ;;
+vol-info) for last; do :; done; [ -e "$STATE/$last" ] || exit 1; echo 'Capacity:       1' ;;
+esac
+exit 0
+`
+
+// TestSteps runs the printed command twice, with a stand-in for virsh. It uses every file
+// that is rendered, and makes each thing once.
 func TestSteps(t *testing.T) {
 	f := everything(t)
-	files := golden.Render(t, libvirt.Target, f)
-	var script strings.Builder
-	for _, step := range libvirt.Target.Steps(&render.Job{Fleet: f}, f.Machines) {
-		script.WriteString(step.Command + "\n")
-	}
-	for name := range files {
-		if !strings.Contains(script.String(), name) {
-			t.Errorf("no command uses %s", name)
-		}
-	}
-	folder := t.TempDir()
-	for _, file := range files {
-		path := filepath.Join(folder, file.Name)
+	folder, state, programs := t.TempDir(), t.TempDir(), t.TempDir()
+	write := func(path string, data []byte) {
+		t.Helper()
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(path, file.Data, 0o600); err != nil {
+		if err := os.WriteFile(path, data, 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
-	// virsh stands in as a function that looks for the files it is given.
-	const standIn = `virsh() { for word; do case $word in *.xml|*/seed.iso) [ -e "$word" ] || { echo "no $word"; exit 1; };; esac; done; echo "$*" >>log; }
-`
-	c := exec.Command("sh", "-eu", "-c", standIn+script.String())
-	c.Dir = folder
-	if out, err := c.CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
+	write(filepath.Join(programs, "virsh"), []byte(virsh))
+	files := golden.Render(t, libvirt.Target, f)
+	for _, file := range files {
+		write(filepath.Join(folder, file.Name), file.Data)
 	}
-	log, err := os.ReadFile(filepath.Join(folder, "log"))
+	for _, image := range f.Images {
+		write(filepath.Join(folder, image.File), []byte("QFI\xfb"))
+	}
+	write(filepath.Join(folder, "images/c, 1.qcow2"), []byte("QFI\xfb"))
+	steps := libvirt.Target.Steps(&render.Job{Fleet: f}, f.Machines)
+	for range 2 {
+		c := exec.Command("sh", "-eu", "-c", steps[0].Command)
+		c.Dir = folder
+		c.Env = append(os.Environ(), "STATE="+state, "PATH="+programs+":"+os.Getenv("PATH"))
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+	}
+	data, err := os.ReadFile(filepath.Join(state, "log"))
 	if err != nil {
 		t.Fatal(err)
 	}
+	log := string(data)
 	for _, want := range []string{
-		"net-define networks/archive.xml", "autostart tide-office-almanac",
-		"vol-upload --pool default tide-office-store-c.qcow2 images/c, 1.qcow2",
+		"net-define ../networks/archive.xml", "autostart tide-office-almanac", "vol-create default c.volume.xml",
+		"vol-upload --pool default tide-office-store-c.qcow2 ../images/c, 1.qcow2",
 		"vol-resize --pool default tide-office-almanac-root.qcow2 21474836480B",
-		"change-media tide-office-store sdd --eject --config",
+		"vol-upload --pool default tide-office-almanac-seed.iso seed.iso",
+		"change-media tide-office-store sdc --eject --config",
 	} {
-		if !strings.Contains(string(log), want) {
+		if !strings.Contains(log, want+"\n") {
 			t.Errorf("no command %q in\n%s", want, log)
+		}
+	}
+	if n := strings.Count(log, "vol-create default root.volume.xml\n"); n != len(f.Machines) {
+		t.Errorf("%d root disks were made for %d machines", n, len(f.Machines))
+	}
+}
+
+// TestShellReadsScripts checks every script with shellcheck, and by every shell that is
+// /bin/sh somewhere.
+func TestShellReadsScripts(t *testing.T) {
+	shellcheck, err := exec.LookPath("shellcheck")
+	if err != nil {
+		t.Skip("shellcheck is not installed here")
+	}
+	for name, file := range golden.Render(t, libvirt.Target, everything(t)) {
+		if !strings.HasSuffix(name, ".sh") {
+			continue
+		}
+		path := filepath.Join(t.TempDir(), "script.sh")
+		if err := os.WriteFile(path, file.Data, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if out, err := exec.Command(shellcheck, "--exclude=SC2016", path).CombinedOutput(); err != nil {
+			t.Errorf("%s: %v\n%s", name, err, out)
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strconv"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/xmldoc"
 	"stavren.example/stavren/render"
 )
@@ -44,7 +45,7 @@ func networkInterface(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) (*xmldoc
 		return nil, fmt.Errorf("network %q is not defined", nic.Network)
 	}
 	mac := xmldoc.New("mac", "address", nic.HardwareAddress)
-	model := xmldoc.New("model", "type", string(nic.Model))
+	model := xmldoc.New("model", "type", string(modelOf(nic)))
 	if !forwards(f, m, nic) {
 		return xmldoc.New("interface", "type", "network").Add(mac,
 			xmldoc.New("source", "network", qualified(f, network.Name)), model), nil
@@ -61,6 +62,41 @@ func networkInterface(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) (*xmldoc
 	}
 	return element.Add(model, xmldoc.New("backend", "type", "passt")), nil
 }
+
+// usesPasst reports whether passt forwards ports, by the setting `forward: passt`.
+// libvirt knows it from version 9.0 on, if it was built with it.
+func usesPasst(f *fleet.Fleet) bool { return setting(f, "forward") == "passt" }
+
+// firstSlot is where on the bus the interfaces begin that libvirt doesn't know of. It
+// gives out slots from 1 on.
+const firstSlot = 0x10
+
+// userNetworkOptions adds the interface through which ports are forwarded: QEMU's own
+// network in user mode, which every libvirt can start (kbase/qemu-passthrough.html). It
+// returns nil if no port is forwarded.
+func userNetworkOptions(f *fleet.Fleet, m *fleet.Machine) (*xmldoc.Element, error) {
+	nic := f.ForwardingNIC(m)
+	if nic == nil || !forwards(f, m, nic) || usesPasst(f) {
+		return nil, nil
+	}
+	value, _, err := hypervisor.UserNetwork(f.Network(nic.Network), m, nic, "ports", m.Ports)
+	if err != nil {
+		return nil, err
+	}
+	model := "virtio-net-pci"
+	if modelOf(nic) == fleet.E1000 {
+		model = "e1000"
+	}
+	list := xmldoc.New("qemu:commandline")
+	for _, option := range []string{"-netdev", value, "-device",
+		fmt.Sprintf("%s,netdev=ports,mac=%s,bus=pcie.0,addr=%#x", model, nic.HardwareAddress, firstSlot)} {
+		list.Add(xmldoc.New("qemu:arg", "value", option))
+	}
+	return list, nil
+}
+
+// modelOf returns the model of an interface.
+func modelOf(nic *fleet.NIC) fleet.NICModel { return nic.Model }
 
 func family(addr netip.Addr) string {
 	if addr.Is6() {
@@ -88,20 +124,23 @@ func networkFile(f *fleet.Fleet, network *fleet.Network) render.File {
 		fallthrough
 	case fleet.HostOnly:
 		if len(network.Search) > 0 {
-			root.Add(xmldoc.New("domain", "name", network.Search[0], "localOnly", "yes"))
+			root.Add(xmldoc.New("domain", "name", network.Search[0]))
 		}
 		root.Add(nameServer(f, network), addresses(f, network))
 	}
-	return render.File{Name: networksFolder + "/" + network.Name + ".xml", Data: root.Encode(), Mode: 0o644}
+	return render.File{Name: networkPath(network), Data: root.Encode(), Mode: 0o644}
 }
+
+// networkPath returns the name of a network's file.
+func networkPath(network *fleet.Network) string { return networksFolder + "/" + network.Name + ".xml" }
 
 // nameServer lists the further names of machines with fixed addresses.
 func nameServer(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 	list := xmldoc.New("dns")
 	some := false
 	for _, at := range f.OnNetwork(network.Name) {
-		if at.NIC.DHCP() {
-			continue
+		if at.NIC.DHCP() || forwards(f, at.Machine, at.NIC) {
+			continue // the latter isn't on this network
 		}
 		host := xmldoc.New("host", "ip", at.NIC.Address.String())
 		names := []string{at.Machine.HostName}
@@ -125,10 +164,7 @@ func nameServer(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 // addresses gives the host its address, which is that of the gateway if there is one,
 // and assigns those of the machines.
 func addresses(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
-	own := network.Gateway
-	if !own.IsValid() {
-		own = firstFree(f, network)
-	}
+	own := hostAddress(f, network)
 	if !own.IsValid() || !network.Subnet.IsValid() {
 		return nil
 	}
@@ -139,16 +175,48 @@ func addresses(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 		if own == first {
 			first = first.Next()
 		}
+		last = within(first, last)
 	}
 	dhcp.Add(xmldoc.New("range", "start", first.String(), "end", last.String()))
 	for _, at := range f.OnNetwork(network.Name) {
-		if !at.NIC.DHCP() && !forwards(f, at.Machine, at.NIC) {
+		// For IPv6, DHCP knows machines by an id that they make up themselves.
+		if !at.NIC.DHCP() && !forwards(f, at.Machine, at.NIC) && at.NIC.Address.Is4() {
 			dhcp.Add(xmldoc.New("host", "mac", at.NIC.HardwareAddress, "name", at.Machine.HostName, "ip",
 				at.NIC.Address.String()))
 		}
 	}
 	return xmldoc.New("ip", "family", family(own), "address", own.String(), "prefix",
 		strconv.Itoa(network.Subnet.Bits())).Add(dhcp)
+}
+
+// hostAddress returns the host's address on a network: that of the gateway, or the first
+// that no machine has.
+func hostAddress(f *fleet.Fleet, network *fleet.Network) netip.Addr {
+	if network.Gateway.IsValid() {
+		return network.Gateway
+	}
+	return firstFree(f, network)
+}
+
+// mostAddresses is the longest range that libvirt lets its DHCP server have
+// (virsocketaddr.c, virSocketAddrGetRange).
+const mostAddresses = 65535
+
+// within returns the last address of a range, or an earlier one that keeps the range as
+// long as it may be.
+func within(first, last netip.Addr) netip.Addr {
+	bytes := first.As16()
+	sum := uint64(bytes[15]) | uint64(bytes[14])<<8 | uint64(bytes[13])<<16 | uint64(bytes[12])<<24
+	sum += mostAddresses - 1
+	bytes[15], bytes[14], bytes[13], bytes[12] = byte(sum), byte(sum>>8), byte(sum>>16), byte(sum>>24)
+	farthest := netip.AddrFrom16(bytes)
+	if first.Is4() {
+		farthest = farthest.Unmap()
+	}
+	if sum < 1<<32 && farthest.Less(last) {
+		return farthest
+	}
+	return last
 }
 
 // firstFree returns the first address of a subnet that no machine has.

@@ -5,6 +5,7 @@ package libvirt
 import (
 	"crypto/sha256"
 	"fmt"
+	"net/netip"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -17,15 +18,16 @@ import (
 
 // Target renders one folder per machine and one for the networks.
 var Target = render.Target{
-	Name:      "libvirt",
-	Summary:   "domain, volume and network XML for libvirt, and the seed image",
-	Writes:    []string{"MACHINE/domain.xml", "MACHINE/seed.iso", "networks/NETWORK.xml", "MACHINE/DISK.volume.xml"},
+	Name:    "libvirt",
+	Summary: "domain, volume and network XML for libvirt, the seed image, and scripts that start the machines",
+	Writes: []string{"MACHINE/run.sh", "fleet.sh", "MACHINE/domain.xml", "MACHINE/seed.iso", "networks/NETWORK.xml",
+		"MACHINE/DISK.volume.xml"},
 	Fates:     fates,
 	Overrides: overrides,
 	Needs:     needs,
 	Tools:     []string{"virsh"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
-		seedFile, err := seed.FileFor(job, m, environment)
+		seedFile, err := seed.FileFor(job, m, environmentOf(job.Fleet, m))
 		if err != nil {
 			return nil, err
 		}
@@ -34,14 +36,22 @@ var Target = render.Target{
 		if err != nil {
 			return nil, err
 		}
-		files := []render.File{domain, seedFile}
+		script, err := runScript(job, m)
+		if err != nil {
+			return nil, err
+		}
+		files := []render.File{{Name: m.Name + "/run.sh", Data: script, Mode: 0o755}, domain, seedFile}
 		for _, disk := range m.Disks {
 			files = append(files, volume(job, m, disk))
 		}
 		return files, nil
 	},
 	Fleet: func(job *render.Job) ([]render.File, error) {
-		var files []render.File
+		script, err := hypervisor.FleetScript(job.Fleet, "libvirt", false)
+		if err != nil {
+			return nil, err
+		}
+		files := []render.File{{Name: "fleet.sh", Data: script, Mode: 0o755}}
 		for _, network := range usedNetworks(job.Fleet, job.Machines()) {
 			files = append(files, networkFile(job.Fleet, network))
 		}
@@ -50,18 +60,27 @@ var Target = render.Target{
 	Steps: steps,
 }
 
-// environment is Virtio, except for disks on a bus that libvirt doesn't emulate.
-var environment = func() cloudinit.Environment {
+// environmentOf is Virtio, except for disks on a bus that libvirt doesn't emulate.
+func environmentOf(f *fleet.Fleet, m *fleet.Machine) cloudinit.Environment {
 	e := cloudinit.Virtio
 	e.DiskDevice = func(disk *fleet.Disk) string {
 		other := *disk
-		other.Bus = busOf(disk)
+		other.Bus = busOf(f, m, disk)
 		return cloudinit.Virtio.DiskDevice(&other)
 	}
-	// passt answers for the gateway that it took from the host, not for ours.
-	e.HandsOut = forwards
+	if usesPasst(f) {
+		// passt answers for the gateway that it took from the host, not for ours.
+		e.HandsOut = forwards
+	}
+	e.NoDHCP = func(network *fleet.Network) bool { return network.Mode == fleet.Isolated }
+	e.NameServer = func(network *fleet.Network) netip.Addr {
+		if network.Mode != fleet.HostOnly {
+			return netip.Addr{}
+		}
+		return hostAddress(f, network)
+	}
 	return e
-}()
+}
 
 func fates() []render.Fate {
 	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
@@ -73,16 +92,17 @@ func fates() []render.Fate {
 			"share.host", "share.machine", "console.protocol", "console.listen", "console.port", "console.resolution",
 			"firmware.kind", "firmware.secure_boot", "firmware.tpm"),
 		render.Adapt("it precedes the names of domains, networks and volumes", "fleet.fleet"),
-		render.Adapt("the printed commands upload it into the volume", "image.file", "disk.start"),
-		render.Adapt("passt forwards it, on the machine's first nat network, which is then the machine's own",
+		render.Adapt("the script uploads it into the volume", "image.file", "disk.start"),
+		render.Adapt("QEMU's network in user mode forwards it, on the machine's first nat network, which is then the "+
+			"machine's own; with the setting forward: passt, passt does",
 			"port.host", "port.machine", "port.protocol", "port.listen"),
-		render.Adapt("volumes outlive the domain unless they are removed with it", "disk.keep"),
-		render.Adapt("virsh change-media ejects it, in the printed commands", "medium.eject"),
+		render.Adapt("run.sh remove leaves the volume of a disk that is kept", "disk.keep"),
+		render.Adapt("the script ejects it after the first start, for the next one", "medium.eject"),
 		render.Adapt("as processor shares", "resources.priority"),
 		render.Adapt("libvirt's name server gives the names of machines with fixed addresses", "machine.names"),
 		render.Adapt("in the first-boot data of interfaces with a fixed address and no forwarded ports; others get libvirt's or passt's",
 			"network.dns", "network.search"),
-		render.Adapt("by virsh autostart, in the printed commands", "machine.autostart"),
+		render.Adapt("by virsh autostart, in the script", "machine.autostart"),
 		render.Adapt("every machine has a serial console, even with a graphical one", "console.kind"),
 		render.Adapt("it is in domain.xml; VNC uses only its first eight characters", "console.password"),
 		render.Adapt("the machine mounts it read-only; virtiofs itself would let it write", "share.read_only"),

@@ -67,6 +67,11 @@ func (r *run) disks(job *render.Job, m *fleet.Machine, image *fleet.Image) {
 	sata := 0
 	for i, d := range m.Disks {
 		file, node := d.Name+".qcow2", fmt.Sprintf("disk%d", i)
+		if d.Keep {
+			r.Kept = append(r.Kept, file)
+		} else {
+			r.Removed = append(r.Removed, file)
+		}
 		r.option("-blockdev",
 			"driver=qcow2,node-name="+node+",discard=unmap,file.driver=file,file.filename="+quote.QEMU(file))
 		device := deviceOf(d.Bus) + ",drive=" + node + ",serial=" + quote.QEMU(d.Serial)

@@ -271,7 +271,7 @@ func TestScriptReportsState(t *testing.T) {
 	}
 	expect("status", "almanac is off", 3)
 	expect("stop", "almanac is off", 0)
-	expect("begin", "almanac: knows start, stop and status, not begin", 1)
+	expect("begin", "almanac: knows start, stop, status and remove, not begin", 1)
 	run := exec.Command("sh", path)
 	run.Env = append(os.Environ(), "STAVREN_ACCEL=tcg", "STAVREN_IMAGE="+image)
 	if err := run.Start(); err != nil {

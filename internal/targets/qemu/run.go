@@ -42,9 +42,11 @@ type run struct {
 	Media                []medium
 	Shares               []share
 	Reach                []string
-	Options              []string
-	system               catalog.System
-	devices              int
+	// Removed are the disks that go when the machine is removed, and Kept those that stay.
+	Removed, Kept []string
+	Options       []string
+	system        catalog.System
+	devices       int
 }
 
 // clockOf returns QEMU's word for what the hardware clock is set to.
@@ -74,7 +76,7 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 		SecureBoot: m.Firmware.SecureBoot, TPM: m.Firmware.TPM,
 		// A headless machine writes to its log even on a terminal.
 		Terminal: m.Console.Kind != fleet.Headless,
-		Reach:    reach(m), system: catalog.Of(f, m),
+		Reach:    hypervisor.Ways(f, m), system: catalog.Of(f, m),
 	}
 	r.option("-name", m.Name)
 	r.option("-no-user-config", "-nodefaults")
@@ -132,18 +134,4 @@ func memory(amount fleet.Bytes) string {
 		return fmt.Sprintf("%dK", amount/fleet.KiB)
 	}
 	return fmt.Sprintf("%dB", amount)
-}
-
-// reach says where the forwarded ports are, for the person who starts the script.
-func reach(m *fleet.Machine) []string {
-	var lines []string
-	for _, port := range m.Ports {
-		lines = append(lines, quote.Shell(fmt.Sprintf("%s: %s on %s, port %d/%s", m.Name, port.Name, port.Listen,
-			port.Host, port.Protocol)))
-	}
-	if m.Console.Kind == fleet.Graphical {
-		lines = append(lines, quote.Shell(fmt.Sprintf("%s: screen on %s, port %d, by %s", m.Name, m.Console.Listen,
-			m.Console.Port, strings.ToUpper(string(m.Console.Protocol)))))
-	}
-	return lines
 }

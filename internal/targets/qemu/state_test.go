@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/golden"
+	"stavren.example/stavren/internal/targets/qemu"
 )
 
 // call runs a script with a word and returns what it wrote and its exit code.
@@ -209,5 +211,76 @@ func TestHelpersEnd(t *testing.T) {
 	}
 	if out, ran := start(t, path, "STAVREN_IMAGE="+image); !ran {
 		t.Errorf("the next start fails: %s", out)
+	}
+}
+
+// TestFleet starts, lists, stops and removes two machines by fleet.sh, as printed. A disk
+// that is kept stays.
+func TestFleet(t *testing.T) {
+	image := base(t, "qcow2", "64M")
+	f := &fleet.Fleet{Name: "tide-office", Images: []*fleet.Image{{Name: "bookworm", OS: "debian-12", File: image}}}
+	for _, name := range []string{"almanac", "store", "elsewhere"} {
+		f.Machines = append(f.Machines, &fleet.Machine{Name: name, Image: "bookworm", FirstBoot: &fleet.FirstBoot{},
+			Ports: []*fleet.Port{{Name: "ssh", Machine: 22}}, Users: []*fleet.User{{Name: "mira", Keys: []string{"ops"}}},
+			Disks: []*fleet.Disk{{Name: "data", Size: fleet.GiB}, {Name: "kept", Size: fleet.GiB, Keep: true}}})
+	}
+	f.Complete()
+	folder := t.TempDir()
+	for name, file := range golden.Render(t, qemu.Target, f, "almanac", "store") {
+		path := filepath.Join(folder, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, file.Data, file.Mode); err != nil {
+			t.Fatal(err)
+		}
+	}
+	script := filepath.Join(folder, "fleet.sh")
+	run := func(want string, wantCode int, words ...string) {
+		t.Helper()
+		c := exec.Command("sh", append([]string{script}, words...)...)
+		c.Env = append(os.Environ(), "STAVREN_ACCEL=tcg", "STAVREN_WAIT=1", "STAVREN_IMAGE="+image)
+		out, _ := c.CombinedOutput() // its code is looked at
+		if code := c.ProcessState.ExitCode(); code != wantCode || !strings.Contains(string(out), want) {
+			t.Errorf("fleet.sh %v: exit code %d, %q\nwant %d, %q", words, code, out, wantCode, want)
+		}
+	}
+	t.Cleanup(func() {
+		for _, name := range []string{"almanac", "store"} {
+			pid, err := os.ReadFile(filepath.Join(folder, name, name+".pid"))
+			if err == nil {
+				_ = exec.Command("kill", strings.TrimSpace(string(pid))).Run()
+			}
+		}
+	})
+	port := strconv.Itoa(f.Machines[0].Ports[0].Host)
+	run("almanac is off\nstore is off\n", 3, "status")
+	run("almanac: ssh -p "+port+" mira@127.0.0.1\n", 0, "start")
+	run("almanac runs as process", 0, "start")
+	run("store runs as process", 0, "status", "store")
+	run("there is no machine reef", 1, "start", "reef")
+	run("knows start, stop, status and remove, not 'begin'", 1, "begin")
+	run("still runs after 1 seconds", 1, "stop") // nothing in the machine hears the button
+	run("could not remove: store almanac", 1, "remove", "--yes")
+	for _, name := range []string{"almanac", "store"} {
+		pid, err := os.ReadFile(filepath.Join(folder, name, name+".pid"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if out, err := exec.Command("kill", strings.TrimSpace(string(pid))).CombinedOutput(); err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+	}
+	for range 100 {
+		if _, code := call(t, filepath.Join(folder, "store/run.sh"), "status"); code == 3 {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	run("asks before it removes anything; answer with --yes", 1, "remove", "store")
+	run("kept: "+folder+"/store/kept.qcow2", 0, "remove", "--yes", "store")
+	left, err := filepath.Glob(filepath.Join(folder, "store", "*"))
+	if err != nil || len(left) != 4 { // run.sh, seed.iso, the unit, and the disk
+		t.Errorf("left: %v, %v", left, err)
 	}
 }

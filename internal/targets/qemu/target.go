@@ -19,7 +19,7 @@ import (
 var Target = render.Target{
 	Name:      "qemu",
 	Summary:   "a script that starts the machine with QEMU, its seed image and a systemd unit",
-	Writes:    []string{"MACHINE/run.sh", "MACHINE/seed.iso", "MACHINE/MACHINE.service"},
+	Writes:    []string{"MACHINE/run.sh", "fleet.sh", "MACHINE/seed.iso", "MACHINE/MACHINE.service"},
 	Fates:     fates,
 	Overrides: overrides,
 	Needs:     needs,
@@ -48,13 +48,11 @@ var Target = render.Target{
 		}
 		return files, nil
 	},
-	Steps: func(_ *render.Job, machines []*fleet.Machine) []render.Step {
-		var steps []render.Step
-		for _, m := range machines {
-			steps = append(steps, render.Step{About: "start " + m.Name, Command: m.Name + "/run.sh"})
-		}
-		return steps
+	Fleet: func(job *render.Job) ([]render.File, error) {
+		script, err := hypervisor.FleetScript(job.Fleet, "QEMU", true)
+		return []render.File{{Name: "fleet.sh", Data: script, Mode: 0o755}}, err
 	},
+	Steps: hypervisor.FleetSteps,
 }
 
 // Environment is plain virtio, with segments that have no DHCP server.
@@ -80,7 +78,7 @@ func fates() []render.Fate {
 		render.Adapt("nat is QEMU's user network, one per machine; host-only and isolated ones are segments "+
 			"between the machines, "+
 			"where those without an address get a permanent one", "network.mode"),
-		render.Adapt("the script never removes a disk, whether it is to be kept or not", "disk.keep"),
+		render.Adapt("run.sh remove leaves a disk that is kept", "disk.keep"),
 		render.Adapt("the disc is in its drive at the first start, when the root disk is created, and later only "+
 			"if STAVREN_MEDIA asks for it",
 			"medium.eject"),

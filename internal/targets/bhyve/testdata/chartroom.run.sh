@@ -6,6 +6,8 @@
 #   run.sh          start it
 #   run.sh stop     shut it down, and wait
 #   run.sh status   report whether it is running; the exit code is 0 if it is, 3 if not
+#   run.sh remove   remove its disks, except those to be kept, and all else that it left
+#                   here; --yes doesn't ask
 #
 #   STAVREN_IMAGE  base image of the root disk, instead of the definition's
 set -eu
@@ -34,6 +36,20 @@ cd -- "$(dirname -- "$self")"
 
 running() { [ -e /dev/vmm/chartroom ] && pid=$(pgrep -f '^bhyve: chartroom( |$)'); }
 
+# confirm asks before something is lost, unless the answer was given with --yes.
+confirm() {
+	[ "$sure" = no ] || return 0
+	[ -t 0 ] || fail "asks before it removes anything; answer with --yes"
+	printf 'Remove this? [y/N] '
+	read -r answer
+	case $answer in
+	y | Y | yes) ;;
+	*) fail "keeps everything" ;;
+	esac
+}
+
+sure=no
+[ "${2:-}" != --yes ] || sure=yes
 case ${1:-start} in
 start) ;;
 status)
@@ -57,7 +73,18 @@ stop)
 	echo "chartroom is off"
 	exit 0
 	;;
-*) fail "knows start, stop and status, not $1" ;;
+remove)
+	running && fail "runs as process $pid; run.sh stop ends it"
+	set -- root.img variables.fd
+	for file; do
+		[ ! -e "$file" ] || echo "$PWD/$file"
+	done
+	confirm
+	rm -f "$@" ./*.part ./*.log run.lock
+	echo "chartroom is removed"
+	exit 0
+	;;
+*) fail "knows start, stop, status and remove, not $1" ;;
 esac
 
 if running; then

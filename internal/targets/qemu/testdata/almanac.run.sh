@@ -6,6 +6,8 @@
 #   run.sh          start it
 #   run.sh stop     shut it down, and wait
 #   run.sh status   report whether it is running; the exit code is 0 if it is, 3 if not
+#   run.sh remove   remove its disks, except those to be kept, and all else that it left
+#                   here; --yes doesn't ask
 #
 #   STAVREN_ACCEL  accelerator, such as tcg; by default KVM or HVF if this
 #                  host has it, or else emulation
@@ -60,6 +62,20 @@ running() {
 	fi
 }
 
+# confirm asks before something is lost, unless the answer was given with --yes.
+confirm() {
+	[ "$sure" = no ] || return 0
+	[ -t 0 ] || fail "asks before it removes anything; answer with --yes"
+	printf 'Remove this? [y/N] '
+	read -r answer
+	case $answer in
+	y | Y | yes) ;;
+	*) fail "keeps everything" ;;
+	esac
+}
+
+sure=no
+[ "${2:-}" != --yes ] || sure=yes
 case ${1:-start} in
 start) ;;
 status)
@@ -89,7 +105,19 @@ stop)
 	echo "almanac is off"
 	exit 0
 	;;
-*) fail "knows start, stop and status, not $1" ;;
+remove)
+	running && fail "$state; run.sh stop ends it"
+	set -- root.qcow2 variables.fd tpm
+	for file; do
+		[ ! -e "$file" ] || echo "$PWD/$file"
+	done
+	[ ! -e pages.qcow2 ] || echo "kept: $PWD/pages.qcow2"
+	confirm
+	rm -rf "$@" ./*.part ./*.log ./*.sock ./*.share control.in control.out almanac.pid run.lock
+	echo "almanac is removed"
+	exit 0
+	;;
+*) fail "knows start, stop, status and remove, not $1" ;;
 esac
 
 exec 9>>run.lock
@@ -194,6 +222,6 @@ if [ -t 0 ] && [ -t 1 ]; then
 	console=mon:stdio
 fi
 echo 'almanac: site on 127.0.0.1, port 8080/tcp' >&2
-echo 'almanac: ssh on 127.0.0.1, port 25126/tcp' >&2
+echo 'almanac: ssh -p 25126 mira@127.0.0.1' >&2
 
 exec qemu-system-x86_64 "$@" -serial "$console"

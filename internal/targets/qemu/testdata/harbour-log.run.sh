@@ -6,6 +6,8 @@
 #   run.sh          start it
 #   run.sh stop     shut it down, and wait
 #   run.sh status   report whether it is running; the exit code is 0 if it is, 3 if not
+#   run.sh remove   remove its disks, except those to be kept, and all else that it left
+#                   here; --yes doesn't ask
 #
 #   STAVREN_ACCEL  accelerator, such as tcg; by default KVM or HVF if this
 #                  host has it, or else emulation
@@ -60,6 +62,20 @@ running() {
 	fi
 }
 
+# confirm asks before something is lost, unless the answer was given with --yes.
+confirm() {
+	[ "$sure" = no ] || return 0
+	[ -t 0 ] || fail "asks before it removes anything; answer with --yes"
+	printf 'Remove this? [y/N] '
+	read -r answer
+	case $answer in
+	y | Y | yes) ;;
+	*) fail "keeps everything" ;;
+	esac
+}
+
+sure=no
+[ "${2:-}" != --yes ] || sure=yes
 case ${1:-start} in
 start) ;;
 status)
@@ -89,7 +105,18 @@ stop)
 	echo "harbour-log is off"
 	exit 0
 	;;
-*) fail "knows start, stop and status, not $1" ;;
+remove)
+	running && fail "$state; run.sh stop ends it"
+	set -- root.qcow2 variables.fd tpm
+	for file; do
+		[ ! -e "$file" ] || echo "$PWD/$file"
+	done
+	confirm
+	rm -rf "$@" ./*.part ./*.log ./*.sock ./*.share control.in control.out harbour-log.pid run.lock
+	echo "harbour-log is removed"
+	exit 0
+	;;
+*) fail "knows start, stop, status and remove, not $1" ;;
 esac
 
 exec 9>>run.lock
@@ -186,6 +213,6 @@ console=file:console.log
 if [ -t 0 ] && [ -t 1 ]; then
 	console=mon:stdio
 fi
-echo 'harbour-log: ssh on 127.0.0.1, port 24066/tcp' >&2
+echo 'harbour-log: ssh -p 24066 mira@127.0.0.1' >&2
 
 exec qemu-system-x86_64 "$@" -serial "$console"
