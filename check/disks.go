@@ -138,9 +138,9 @@ func busCannotBoot(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	case root.Bus == fleet.NVMe && m.Firmware.Kind == fleet.BIOS:
 		r.report(at, "the root disk of machine %s is on NVMe, which a BIOS can't boot from", m.Name).
 			remedy("add firmware: {kind: uefi}, or choose another bus")
-	case root.Bus == fleet.VirtIO && isWindows(f, m):
+	case root.Bus == fleet.VirtIO && isWindows(f, m) && !f.Image(m.Image).HasDriver(fleet.VirtIODriver):
 		r.report(at, "the root disk of machine %s is on virtio, and Windows has no driver for it", m.Name).
-			remedy("write bus: sata for the root disk")
+			remedy("write bus: sata for the root disk, or drivers: [virtio] for an image that has the driver")
 	}
 }
 

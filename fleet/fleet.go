@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -60,11 +61,19 @@ type Image struct {
 	File string `key:"file"`
 	// SHA256 is the checksum of File in lower-case hexadecimal, or empty.
 	SHA256 string `key:"sha256"`
+	// Drivers lists what a prepared image has beyond the drivers of its system: "virtio".
+	Drivers []string `key:"drivers"`
 	// IDs says what each platform calls the same image, by target name.
 	IDs []Pair `key:"ids"`
 	// Folder is the folder of the definition that names File.
 	Folder string
 }
+
+// VirtIODriver is the driver that a prepared image of Windows has for virtio devices.
+const VirtIODriver = "virtio"
+
+// HasDriver reports whether a prepared image has a driver beyond those of its system.
+func (i *Image) HasDriver(name string) bool { return i != nil && slices.Contains(i.Drivers, name) }
 
 // NetworkMode says how a network is connected to its surroundings.
 type NetworkMode string

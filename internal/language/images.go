@@ -68,11 +68,24 @@ var imageTable = newTable("an image", func(_ *Reader, i *fleet.Image) { i.SHA256
 				value:   text(checksum, func(i *fleet.Image) *string { return &i.SHA256 }),
 			},
 			{
+				key: "drivers", doc: "Drivers that a prepared image has beyond those of its system.",
+				example: "[virtio]",
+				value:   words("drivers", driver, func(i *fleet.Image) *[]string { return &i.Drivers }),
+			},
+			{
 				key: "ids", doc: "What each platform calls the same image, by target name.",
 				example: "{heat: Debian 12}",
 				value:   pairs("targets", targetName, func(i *fleet.Image) *[]fleet.Pair { return &i.IDs }),
 			},
 		}
 	})
+
+// driver accepts the drivers that make a difference.
+func driver(name string) string {
+	if name == fleet.VirtIODriver {
+		return ""
+	}
+	return "the only driver that makes a difference is " + fleet.VirtIODriver
+}
 
 var checksum = matching(`^[0-9A-Fa-f]{64}$`, "is not a SHA-256 checksum of 64 hexadecimal digits")

@@ -9,6 +9,7 @@ import (
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/quote"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/render"
 )
 
@@ -47,7 +48,7 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 	c.machine(m)
 	c.disks(m)
 	c.discs(job, m)
-	c.networks(m)
+	c.networks(job.Fleet, m)
 	c.device("virtio-rnd")
 	password, err := consolePassword(job, m)
 	if err != nil {
@@ -110,11 +111,11 @@ func (c *config) discs(job *render.Job, m *fleet.Machine) {
 	}
 }
 
-func (c *config) networks(m *fleet.Machine) {
+func (c *config) networks(f *fleet.Fleet, m *fleet.Machine) {
 	c.heading("network interfaces")
 	for i, nic := range m.NICs {
 		kind := "virtio-net"
-		if nic.Model == fleet.E1000 {
+		if hypervisor.ModelOf(f, m, nic) == fleet.E1000 {
 			kind = "e1000"
 		}
 		c.device(kind, "backend", tapName(m, i), "mac", nic.HardwareAddress)

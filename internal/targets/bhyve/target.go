@@ -114,6 +114,9 @@ func fates() []render.Fate {
 
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	fates := cloudinit.Overrides(job, m)
+	if hypervisor.IsWindows(job.Fleet, m) {
+		fates = render.Merge(fates, hypervisor.DriversOfImage())
+	}
 	for _, disk := range m.Disks {
 		if disk.Bus == fleet.SCSI {
 			return render.Merge(fates, render.Adapt("on virtio, since SCSI needs a target on the host", "disk.bus"))

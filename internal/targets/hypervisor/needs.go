@@ -76,3 +76,8 @@ func GuestToolsInImage() []render.Fate {
 	return render.Adapt("the channel to the helper; the image has to bring the helper itself",
 		"first_boot.guest_tools")
 }
+
+// DriversOfImage returns the fate of the drivers of a prepared image of Windows.
+func DriversOfImage() []render.Fate {
+	return render.Adapt("they decide which models of interfaces the machine gets", "image.drivers")
+}

@@ -6,7 +6,7 @@ import (
 	"strconv"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/xmldoc"
 	"stavren.example/stavren/render"
 )
@@ -41,13 +41,6 @@ func busOf(f *fleet.Fleet, m *fleet.Machine, disk *fleet.Disk) fleet.DiskBus {
 		return fleet.SCSI
 	}
 	return disk.Bus
-}
-
-// seedInDrive reports whether the seed image is in a drive rather than a disk on virtio.
-// The kernels of cloud images have drivers for virtio and none for SATA; Windows has it
-// the other way round.
-func seedInDrive(f *fleet.Fleet, m *fleet.Machine) bool {
-	return catalog.Of(f, m).Family.Class() == catalog.ClassWindows
 }
 
 // disks attaches the disks, the seed image and the discs. Targets are named in the
@@ -97,7 +90,7 @@ func disks(list *xmldoc.Element, job *render.Job, m *fleet.Machine) {
 		list.Add(element)
 	}
 	device, bus := "disk", fleet.VirtIO
-	if seedInDrive(job.Fleet, m) {
+	if hypervisor.IsWindows(job.Fleet, m) {
 		device, bus = "cdrom", drives
 	}
 	list.Add(xmldoc.New("disk", "type", "volume", "device", device).Add(

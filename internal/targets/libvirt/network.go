@@ -45,7 +45,7 @@ func networkInterface(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) (*xmldoc
 		return nil, fmt.Errorf("network %q is not defined", nic.Network)
 	}
 	mac := xmldoc.New("mac", "address", nic.HardwareAddress)
-	model := xmldoc.New("model", "type", string(modelOf(nic)))
+	model := xmldoc.New("model", "type", string(hypervisor.ModelOf(f, m, nic)))
 	if !forwards(f, m, nic) {
 		return xmldoc.New("interface", "type", "network").Add(mac,
 			xmldoc.New("source", "network", qualified(f, network.Name)), model), nil
@@ -84,7 +84,7 @@ func userNetworkOptions(f *fleet.Fleet, m *fleet.Machine) (*xmldoc.Element, erro
 		return nil, err
 	}
 	model := "virtio-net-pci"
-	if modelOf(nic) == fleet.E1000 {
+	if hypervisor.ModelOf(f, m, nic) == fleet.E1000 {
 		model = "e1000"
 	}
 	list := xmldoc.New("qemu:commandline")
@@ -94,9 +94,6 @@ func userNetworkOptions(f *fleet.Fleet, m *fleet.Machine) (*xmldoc.Element, erro
 	}
 	return list, nil
 }
-
-// modelOf returns the model of an interface.
-func modelOf(nic *fleet.NIC) fleet.NICModel { return nic.Model }
 
 func family(addr netip.Addr) string {
 	if addr.Is6() {

@@ -15,7 +15,7 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 // Disks on SCSI and SATA, and the seed if it is in a drive, take the first letters of sd.
 func discTarget(f *fleet.Fleet, m *fleet.Machine, at int) string {
 	letter := at
-	if seedInDrive(f, m) {
+	if hypervisor.IsWindows(f, m) {
 		letter++
 	}
 	for _, disk := range m.Disks {

@@ -115,7 +115,7 @@ func fates() []render.Fate {
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	fates := cloudinit.Overrides(job, m)
 	if catalog.Of(job.Fleet, m).Family.Class() == catalog.ClassWindows {
-		fates = render.Merge(fates, hypervisor.GuestToolsInImage(),
+		fates = render.Merge(fates, hypervisor.GuestToolsInImage(), hypervisor.DriversOfImage(),
 			render.Adapt("libvirt's name server knows the machine's full name", "machine.domain"))
 	}
 	for _, disk := range m.Disks {

@@ -6,6 +6,7 @@ import (
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/xmldoc"
 )
 
@@ -166,7 +167,7 @@ func (t *template) addInterfaces() error {
 				Add(xmldoc.Text("Description", describe(network))))
 		}
 		model := "VmxNet3"
-		if nic.Model == fleet.E1000 {
+		if hypervisor.ModelOf(t.fleet, t.machine, nic) == fleet.E1000 {
 			model = "E1000"
 		}
 		t.hardware.item(typeEthernet, "Interface "+nic.Name, "Address", nic.HardwareAddress,

@@ -26,7 +26,7 @@ var Target = render.Target{
 	Summary:   "an OVF 1.1 descriptor with manifest and seed image, which several hypervisors import",
 	Writes:    []string{"MACHINE/MACHINE.ovf", "MACHINE/MACHINE.mf", "MACHINE/seed.iso"},
 	Fates:     fates,
-	Overrides: cloudinit.Overrides,
+	Overrides: overrides,
 	Needs:     needs,
 	Tools:     []string{"qemu-img"},
 	Machine: func(job *render.Job, m *fleet.Machine) ([]render.File, error) {
@@ -53,6 +53,14 @@ var Target = render.Target{
 		return files, nil
 	},
 	Steps: steps,
+}
+
+func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
+	fates := cloudinit.Overrides(job, m)
+	if hypervisor.IsWindows(job.Fleet, m) {
+		fates = render.Merge(fates, hypervisor.DriversOfImage())
+	}
+	return fates
 }
 
 // rootFile is the disk image that the descriptor names for the root disk.

@@ -2,9 +2,11 @@ package qemu
 
 import (
 	"fmt"
+	"slices"
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/quote"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/render"
 )
 
@@ -94,16 +96,38 @@ func (r *run) disks(job *render.Job, m *fleet.Machine, image *fleet.Image) {
 		r.option("-device", device)
 	}
 	r.devices = sata
+	r.hasSCSI = slices.ContainsFunc(m.Disks, func(d *fleet.Disk) bool { return d.Bus == fleet.SCSI })
+	r.Seed = "virtio-blk-pci"
+	if hypervisor.IsWindows(job.Fleet, m) && image.Arch != "arm64" {
+		r.Seed = r.drive(image.Arch)
+	}
 }
 
-// sata adds a controller, once. It has six ports.
+// sataPorts is how many ports a SATA controller has (ICH9 specification, 14.1).
+const sataPorts = 6
+
+// sata adds a controller, once.
 func (r *run) sata() { r.option("-device", "ich9-ahci,id=sata") }
 
-// media puts discs into drives, after the disks of the same controller.
-func (r *run) media(job *render.Job, m *fleet.Machine) {
-	if len(m.Media) > 0 && r.devices == 0 {
+// drive returns the device of another drive for a disc: on SATA or, since firmware of
+// arm64 doesn't start from that, on SCSI.
+func (r *run) drive(arch string) string {
+	if arch == "arm64" {
+		if !r.hasSCSI {
+			r.option("-device", "virtio-scsi-pci,id=scsi")
+			r.hasSCSI = true
+		}
+		return "scsi-cd,bus=scsi.0"
+	}
+	if r.devices == 0 {
 		r.sata()
 	}
+	r.devices++
+	return fmt.Sprintf("ide-cd,bus=sata.%d", r.devices-1)
+}
+
+// media puts discs into drives, after the disks of the same controller.
+func (r *run) media(job *render.Job, m *fleet.Machine, image *fleet.Image) {
 	for i, disc := range m.Media {
 		node := fmt.Sprintf("disc%d", i)
 		r.Ejects = r.Ejects || disc.Eject
@@ -114,7 +138,7 @@ func (r *run) media(job *render.Job, m *fleet.Machine) {
 		r.Media = append(r.Media, medium{
 			Blockdev: quote.Shell("driver=raw,node-name=" + node + ",read-only=on,file.driver=file,file.filename=" +
 				quote.QEMU(job.Path(disc.Folder, disc.File))),
-			Device: fmt.Sprintf("ide-cd,bus=sata.%d,drive=%s%s", r.devices+i, node, boot),
+			Device: fmt.Sprintf("%s,drive=%s%s", r.drive(image.Arch), node, boot),
 			Eject:  disc.Eject,
 		})
 	}

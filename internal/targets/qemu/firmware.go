@@ -42,6 +42,9 @@ var processors = map[string]processor{
 // machine chooses the board and the firmware. arm64 has no BIOS.
 func (r *run) machine(m *fleet.Machine, p processor) {
 	board := []string{p.machine, "accel=$accelerator"}
+	if p.machine == "virt" {
+		board = append(board, "gic-version=max") // version 2 has eight processors at most
+	}
 	uefi := m.Firmware.Kind == fleet.UEFI || p.machine == "virt"
 	if uefi {
 		r.Firmware = p.firmware

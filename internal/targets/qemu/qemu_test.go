@@ -187,6 +187,11 @@ func TestQEMUTakesOptions(t *testing.T) {
 			f.Secrets = []*fleet.Secret{{Name: "screen", Env: "SCREEN"}}
 			m.Console = fleet.Console{Kind: fleet.Graphical, Protocol: fleet.SPICE, Password: "screen"}
 		},
+		"bare Windows": func(f *fleet.Fleet, m *fleet.Machine) {
+			f.Images[0].OS = "windows-server-2022"
+			m.Disks = []*fleet.Disk{{Name: "root", Bus: fleet.SATA}}
+			m.Media = []*fleet.Medium{{Name: "tools", File: "tools.iso"}}
+		},
 		"start of a disk": func(_ *fleet.Fleet, m *fleet.Machine) {
 			m.Disks = []*fleet.Disk{{Name: "readings", Size: fleet.GiB, Start: image}}
 		},
@@ -299,6 +304,11 @@ func TestNeeds(t *testing.T) {
 	for rule, change := range map[string]func(f *fleet.Fleet, m *fleet.Machine){
 		"image-without-file": func(f *fleet.Fleet, _ *fleet.Machine) { f.Images[0].File = "" },
 		"port-without-nat":   func(f *fleet.Fleet, _ *fleet.Machine) { f.Networks[0].Mode = fleet.Isolated },
+		"too-many-devices": func(_ *fleet.Fleet, m *fleet.Machine) {
+			for i := range 7 {
+				m.Disks = append(m.Disks, &fleet.Disk{Name: string(rune('a' + i)), Bus: fleet.SATA})
+			}
+		},
 		"vnc-port-too-low": func(_ *fleet.Fleet, m *fleet.Machine) {
 			m.Console = fleet.Console{Kind: fleet.Graphical, Port: 590, Protocol: fleet.VNC}
 		},
@@ -347,6 +357,39 @@ func TestFilePath(t *testing.T) {
 			}
 			if script := string(files[0].Data); !strings.Contains(script, "|| image="+c.want+"\n") {
 				t.Errorf("%s: the script does not name %s", c.given, c.want)
+			}
+		})
+	}
+}
+
+// TestDevicesFitTheSystem checks that a machine gets devices that its system has drivers
+// for, and its firmware can start from.
+func TestDevicesFitTheSystem(t *testing.T) {
+	for _, c := range []struct {
+		name, system, arch string
+		drivers            []string
+		want               []string
+	}{
+		{"Linux", "debian-12", "amd64", nil, []string{"-device virtio-blk-pci,drive=seed", "ide-cd,bus=sata.0,drive=disc0",
+			"-device virtio-net-pci,"}},
+		{"Windows", "windows-server-2022", "amd64", nil, []string{"-device ide-cd,bus=sata.0,drive=seed",
+			"ide-cd,bus=sata.1,drive=disc0", "-device e1000,"}},
+		{"Windows with drivers", "windows-server-2022", "amd64", []string{"virtio"}, []string{
+			"-device ide-cd,bus=sata.0,drive=seed", "-device virtio-net-pci,"}},
+		{"arm64", "debian-12", "arm64", nil, []string{"scsi-cd,bus=scsi.0,drive=disc0", "gic-version=max"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			data, err := os.ReadFile(script(t, func(f *fleet.Fleet, m *fleet.Machine) {
+				f.Images[0].OS, f.Images[0].Arch, f.Images[0].Drivers = c.system, c.arch, c.drivers
+				m.Media = []*fleet.Medium{{Name: "tools", File: "tools.iso"}}
+			}))
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, want := range c.want {
+				if !strings.Contains(strings.ReplaceAll(string(data), "'", ""), want) {
+					t.Errorf("no %q in\n%s", want, data)
+				}
 			}
 		})
 	}

@@ -46,7 +46,11 @@ type run struct {
 	Removed, Kept []string
 	Options       []string
 	system        catalog.System
-	devices       int
+	// Seed is the device of the seed image.
+	Seed string
+	// devices counts those on the SATA controller.
+	devices int
+	hasSCSI bool
 }
 
 // clockOf returns QEMU's word for what the hardware clock is set to.
@@ -85,7 +89,7 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 	r.option("-smp", fmt.Sprint(m.Resources.CPUs))
 	r.option("-m", memory(m.Resources.Memory))
 	r.disks(job, m, image)
-	r.media(job, m)
+	r.media(job, m, image)
 	if err := r.networks(f, m); err != nil {
 		return nil, err
 	}

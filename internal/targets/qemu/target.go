@@ -102,7 +102,7 @@ func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 		fates = render.Merge(fates, render.Adapt("only the screen of the machine knows it", "machine.keyboard"))
 	}
 	if system.Family.Class() == catalog.ClassWindows {
-		fates = render.Merge(fates, hypervisor.GuestToolsInImage())
+		fates = render.Merge(fates, hypervisor.GuestToolsInImage(), hypervisor.DriversOfImage())
 	}
 	return fates
 }
@@ -122,10 +122,32 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			"the console of machine %s listens on port %d, but VNC displays start at %d", m.Name, c.Port, firstDisplay).
 			Remedy = fmt.Sprintf("choose a port from %d up, or write auto", firstDisplay)
 	}
+	if devices := sataDevices(f, m); devices > sataPorts {
+		n.Add("too-many-devices", finding.Error, finding.OfMachine(m, "disks"),
+			"machine %s has %d disks and drives on SATA; the limit is %d", m.Name, devices, sataPorts).
+			Remedy = "put disks on virtio or scsi"
+	}
 	if !bootsFromDisc(m) {
 		n.ImageFile(", or a medium with boot_first: true")
 	}
 	return n.Findings
+}
+
+// sataDevices counts what is on a machine's SATA controller.
+func sataDevices(f *fleet.Fleet, m *fleet.Machine) int {
+	count := 0
+	for _, disk := range m.Disks {
+		if disk.Bus == fleet.SATA {
+			count++
+		}
+	}
+	if image := f.Image(m.Image); image != nil && image.Arch == "arm64" {
+		return count // its drives are on SCSI
+	}
+	if hypervisor.IsWindows(f, m) {
+		count++ // the drive with first-boot data
+	}
+	return count + len(m.Media)
 }
 
 func bootsFromDisc(m *fleet.Machine) bool {

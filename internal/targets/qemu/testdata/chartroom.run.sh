@@ -270,7 +270,11 @@ start_share() {
 	yes/*--readonly*) "$helper" --socket-path="$4" --shared-dir="$2" --readonly >"$4.log" 2>&1 9>&- & ;;
 	yes/*) fail "this host's virtiofsd cannot keep the machine from writing to $2; install version 1.11 or newer" ;;
 	no/*--shared-dir*) "$helper" --socket-path="$4" --shared-dir="$2" >"$4.log" 2>&1 9>&- & ;;
-	*) "$helper" -f --socket-path="$4" -o source="$(printf %s "$2" | sed 's/[,\\]/\\&/g')" >"$4.log" 2>&1 9>&- & ;;
+	*)
+		# QEMU's own helper, which changes its root.
+		[ "$(id -u)" = 0 ] || fail "this host's virtiofsd shares folders for root alone; start the machine as root, or install version 1.11 or newer"
+		"$helper" -f --socket-path="$4" -o source="$(printf %s "$2" | sed 's/[,\\]/\\&/g')" >"$4.log" 2>&1 9>&- &
+		;;
 	esac
 	helpers="$helpers $!"
 	tries=0

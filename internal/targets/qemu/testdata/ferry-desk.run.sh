@@ -230,7 +230,7 @@ if [ -n "${STAVREN_SEED:-}" ]; then
 	set -- "$@" -smbios "type=1,serial=ds=nocloud-net;s=$STAVREN_SEED"
 else
 	set -- "$@" -blockdev driver=raw,node-name=seed,read-only=on,file.driver=file,file.filename=seed.iso \
-		-device virtio-blk-pci,drive=seed
+		-device ide-cd,bus=sata.1,drive=seed
 fi
 
 # On a terminal the machine's console is shown; Ctrl-A X ends the machine.
