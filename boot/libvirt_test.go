@@ -170,8 +170,8 @@ func (l *byLibvirt) start(t *testing.T) {
 	l.wait(store...)
 	gauge := []string{"mira@" + leaseOf(t, "boot-by-libvirt-archive", "gauge")}
 	l.wait(gauge...)
-	l.look("the one by DHCP finds the other by name", "getent hosts store | awk '{print $1}'", "10.45.8.20", gauge...)
-	l.look("the one with an address finds the other by name", "getent hosts gauge | awk '{print $1}'",
+	l.look("the one by DHCP finds the other by name", "getent ahostsv4 store | awk 'NR==1 {print $1}'", "10.45.8.20", gauge...)
+	l.look("the one with an address finds the other by name", "getent ahostsv4 gauge | awk 'NR==1 {print $1}'",
 		strings.TrimPrefix(gauge[0], "mira@"), store...)
 	l.look("they reach each other", "bash -c ': </dev/tcp/gauge/22' && echo there", "there", store...)
 	if out, code := l.step(0); code != 0 || strings.Count(out, " is running\n") != 3 {

@@ -226,6 +226,7 @@ func TestNothingRunsAfterwards(t *testing.T) {
 	for i := range 64 {
 		f.Machines = append(f.Machines, &fleet.Machine{Name: fmt.Sprint("m", i)})
 	}
+	f.Complete()
 	var running atomic.Int32
 	target := render.Target{Name: "slow", Machine: func(_ *render.Job, m *fleet.Machine) ([]render.File, error) {
 		running.Add(1)
@@ -251,6 +252,7 @@ func TestNothingRunsAfterwards(t *testing.T) {
 // reading secrets, can't end the process.
 func TestPanicIsAnError(t *testing.T) {
 	f := &fleet.Fleet{Name: "tides", Machines: []*fleet.Machine{{Name: "m"}}, Secrets: []*fleet.Secret{{Name: "s"}}}
+	f.Complete()
 	panics := func() ([]render.File, error) { panic("low water") }
 	secrets := render.Options{Secrets: func(*fleet.Secret) (string, error) { panic("low water") }}
 	for name, target := range map[string]render.Target{

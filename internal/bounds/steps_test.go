@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -120,85 +121,98 @@ func TestFuzzSteps(t *testing.T) {
 	t.Logf("%d definitions, at most %d million steps", tried, worst/1e6)
 }
 
+// maker makes up one definition of about a megabyte.
+type maker struct {
+	*rand.Rand
+	text strings.Builder
+	room int
+}
+
+// pick returns a number up to one, which is mostly small.
+func (m *maker) pick(most int) int { return 1 + int(float64(most)*m.Float64()*m.Float64()*m.Float64()) }
+
 // madeUp returns a definition of at most about a megabyte.
 func madeUp(random *rand.Rand) string {
-	all := keys()
-	var text strings.Builder
-	text.WriteString("stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2}")
-	room := 1_000_000
-	pick := func(most int) int { return 1 + int(float64(most)*random.Float64()*random.Float64()*random.Float64()) }
-	// part writes the keys of a machine that start with a prefix, some of them many times.
-	part := func() string {
-		var keys strings.Builder
-		used := map[string]bool{}
-		for range pick(6) {
-			key := all[random.IntN(len(all))]
-			path, inMachine := strings.CutPrefix(key.Path, "machines.NAME.")
-			if !inMachine || key.Example == "" {
-				continue
-			}
-			top, below, _ := strings.Cut(path, ".")
-			if used[top] {
-				continue
-			}
-			used[top] = true
-			entries, size := pick(1000), 0
-			var values []string
-			for i := 0; i < entries && size < room/2; i++ {
-				value := key.Example
-				names := strings.Split(below, ".")
-				for at := len(names) - 1; at >= 0 && below != ""; at-- {
-					name := names[at]
-					if name == "NAME" {
-						name = fmt.Sprint("n", i)
-						if at == 0 {
-							value = name + ": " + value
-							continue
-						}
-					}
-					value = "{" + name + ": " + value + "}"
-				}
-				values = append(values, value)
-				size += len(value)
-				if !strings.HasPrefix(below, "NAME") {
-					break
-				}
-			}
-			room -= size
-			joined := strings.Join(values, ", ")
-			if strings.HasPrefix(below, "NAME") {
-				joined = "{" + joined + "}"
-			}
-			fmt.Fprintf(&keys, ", %s: %s", top, joined)
-		}
-		return keys.String()
-	}
-	images := pick(3000)
+	m := &maker{Rand: random, room: 1_000_000}
+	m.text.WriteString("stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2}")
+	images := m.pick(3000)
 	for i := range images {
-		fmt.Fprintf(&text, ", i%d: {os: debian-12}", i)
+		fmt.Fprintf(&m.text, ", i%d: {os: debian-12}", i)
 	}
-	text.WriteString("}\nnetworks: {n: {}")
-	for i := range pick(3000) {
-		fmt.Fprintf(&text, ", n%d: {subnet: 10.%d.%d.0/%d}", i, i/256%256, i%256, 16+random.IntN(14))
+	m.text.WriteString("}\nnetworks: {n: {}")
+	for i := range m.pick(3000) {
+		fmt.Fprintf(&m.text, ", n%d: {subnet: 10.%d.%d.0/%d}", i, i/256%256, i%256, 16+m.IntN(14))
 	}
-	text.WriteString("}\nkits: {k0: {image: i}")
-	kits := pick(2000)
+	m.text.WriteString("}\nkits: {k0: {image: i}")
+	kits := m.pick(2000)
 	for i := range kits {
-		fmt.Fprintf(&text, ", k%d: {kits: [k%d]%s}", i+1, random.IntN(i+2), map[bool]string{true: part()}[i < 3])
+		fmt.Fprintf(&m.text, ", k%d: {kits: [k%d]", i+1, m.IntN(i+2))
+		if i < 3 {
+			m.text.WriteString(m.keys())
+		}
+		m.text.WriteString("}")
 	}
-	text.WriteString("}\nmachines:\n")
-	for i := range pick(3000) {
-		fmt.Fprintf(&text, "  m%d: {image: i%d, kits: [k%d]", i, random.IntN(images+2), random.IntN(kits+2))
-		if random.IntN(4) == 0 {
-			fmt.Fprintf(&text, ", copies: %d", pick(1000))
+	m.text.WriteString("}\nmachines:\n")
+	for i := range m.pick(3000) {
+		fmt.Fprintf(&m.text, "  m%d: {image: i%d, kits: [k%d]", i, m.IntN(images+2), m.IntN(kits+2))
+		if m.IntN(4) == 0 {
+			fmt.Fprintf(&m.text, ", copies: %d", m.pick(1000))
 		}
-		if i < 3 || random.IntN(50) == 0 {
-			text.WriteString(part())
+		if i < 3 || m.IntN(50) == 0 {
+			m.text.WriteString(m.keys())
 		}
-		text.WriteString("}\n")
-		if text.Len() > 1_000_000 {
+		m.text.WriteString("}\n")
+		if m.text.Len() > 1_000_000 {
 			break
 		}
 	}
+	return m.text.String()
+}
+
+// keys writes some keys of a machine, with many entries each.
+func (m *maker) keys() string {
+	all := keys()
+	var text strings.Builder
+	used := map[string]bool{}
+	for range m.pick(6) {
+		key := all[m.IntN(len(all))]
+		path, inMachine := strings.CutPrefix(key.Path, "machines.NAME.")
+		top, below, _ := strings.Cut(path, ".")
+		if !inMachine || key.Example == "" || used[top] {
+			continue
+		}
+		used[top] = true
+		fmt.Fprintf(&text, ", %s: %s", top, m.value(below, key.Example))
+	}
 	return text.String()
+}
+
+// value writes an example of a key at a path below another: once, or in many maps whose
+// names are chosen.
+func (m *maker) value(below, example string) string {
+	rest, named := strings.CutPrefix(below, "NAME")
+	if !named {
+		return inMaps(below, example)
+	}
+	value := inMaps(strings.TrimPrefix(rest, "."), example)
+	var entries []string
+	for i := range m.pick(1000) {
+		entries = append(entries, fmt.Sprintf("n%d: %s", i, value))
+		if m.room -= len(value); m.room < 0 {
+			break
+		}
+	}
+	return "{" + strings.Join(entries, ", ") + "}"
+}
+
+// inMaps writes a value within the maps that a path leads through.
+func inMaps(path, value string) string {
+	if path == "" {
+		return value
+	}
+	words := strings.Split(path, ".")
+	for _, word := range slices.Backward(words) {
+		value = "{" + strings.ReplaceAll(word, "NAME", "n") + ": " + value + "}"
+	}
+	return value
 }

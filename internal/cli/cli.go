@@ -183,7 +183,8 @@ func (s *session) loadAll(ctx context.Context, names []string, flags loadFlags) 
 
 // loadMachines loads the definition that the first argument names, and returns the
 // machine that the second one names, or all.
-func (s *session) loadMachines(ctx context.Context, args []string, flags loadFlags) (*fleet.Fleet, []*fleet.Machine, error) {
+func (s *session) loadMachines(ctx context.Context, args []string, flags loadFlags) (*fleet.Fleet,
+	[]*fleet.Machine, error) {
 	f, err := s.load(ctx, args[0], flags)
 	if err != nil {
 		return nil, nil, err

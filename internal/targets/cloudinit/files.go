@@ -38,7 +38,8 @@ const boothook = "#cloud-boothook"
 
 // files renders files and scripts. Scripts become files in the folders that
 // cloud-init runs, never lines of a command list, where quoting would break them.
-func files(job *render.Job, m *fleet.Machine, system catalog.System, environment Environment) (written writtenFiles, err error) {
+func files(job *render.Job, m *fleet.Machine, system catalog.System,
+	environment Environment) (written writtenFiles, err error) {
 	add := func(name, text, mode, owner string, deferred bool) {
 		written.nodes = append(written.nodes, writeFile(name, text, mode, owner, deferred))
 	}

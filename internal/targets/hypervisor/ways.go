@@ -34,7 +34,8 @@ func Ways(f *fleet.Fleet, m *fleet.Machine) []string {
 	}
 	for _, nic := range m.NICs {
 		network := f.Network(nic.Network)
-		if network != nil && network.Mode != fleet.Isolated && network.Mode != fleet.NAT && nic.Address.IsValid() && user != "" {
+		reached := network != nil && (network.Mode == fleet.HostOnly || network.Mode == fleet.Bridged)
+		if reached && nic.Address.IsValid() && user != "" {
 			add("ssh %s@%s", user, nic.Address)
 		}
 	}

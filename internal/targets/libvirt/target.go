@@ -100,8 +100,8 @@ func fates() []render.Fate {
 		render.Adapt("the script ejects it after the first start, for the next one", "medium.eject"),
 		render.Adapt("as processor shares", "resources.priority"),
 		render.Adapt("libvirt's name server gives the names of machines with fixed addresses", "machine.names"),
-		render.Adapt("in the first-boot data of interfaces with a fixed address and no forwarded ports; others get libvirt's or passt's",
-			"network.dns", "network.search"),
+		render.Adapt("in the first-boot data of interfaces with a fixed address, or that the definition names; others "+
+			"get libvirt's or QEMU's", "network.dns", "network.search"),
 		render.Adapt("by virsh autostart, in the script", "machine.autostart"),
 		render.Adapt("every machine has a serial console, even with a graphical one", "console.kind"),
 		render.Adapt("it is in domain.xml; VNC uses only its first eight characters", "console.password"),

@@ -99,6 +99,11 @@ func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) 
 		"VirtualQuantity", strconv.FormatInt(mebibytes(m.Resources.Memory), 10))
 	t.addDisks(image)
 	t.addDrives(seedSize)
+	if image.File != "" {
+		// An archive has the files in the order of the references (DSP0243, 5.3), and the
+		// root disk is packed last.
+		t.references.Add(xmldoc.New("File", "ovf:id", rootReference, "ovf:href", rootFile))
+	}
 	if err := t.addInterfaces(); err != nil {
 		return nil, err
 	}
@@ -117,6 +122,9 @@ func newHardware(m *fleet.Machine) hardware {
 		))}
 }
 
+// rootReference is the id of the root disk's file.
+const rootReference = "file-root"
+
 // addDisks puts every disk on one SCSI controller. Only the root disk has a file.
 func (t *template) addDisks(image *fleet.Image) {
 	t.hardware.scsi = t.hardware.item(typeSCSI, "SCSI controller", "Address", "0", "ResourceSubType", "lsilogic")
@@ -124,8 +132,7 @@ func (t *template) addDisks(image *fleet.Image) {
 	for i, disk := range t.machine.Disks {
 		file := ""
 		if disk.IsRoot() && image.File != "" {
-			file = "file-root"
-			t.references.Add(xmldoc.New("File", "ovf:id", file, "ovf:href", rootFile))
+			file = rootReference
 		}
 		id := fmt.Sprintf("disk-%d", i)
 		t.disks.Add(xmldoc.New("Disk", "ovf:diskId", id, "ovf:fileRef", file,

@@ -41,6 +41,10 @@ var Target = render.Target{
 		ovf := render.File{Name: m.Name + ".ovf", Data: descriptor, Mode: 0o644}
 		files := []render.File{ovf, {Name: m.Name + ".mf", Data: manifest(ovf, seedFile), Mode: seedFile.Mode}, seedFile}
 		if job.Options.Archive {
+			if image := job.Fleet.Image(m.Image); len(m.Media) > 0 || image.File != "" {
+				// A manifest lists every file (DSP0243, 5.1), and some are packed later.
+				files = []render.File{ovf, seedFile}
+			}
 			archive, err := archive(files)
 			if err != nil {
 				return nil, err
@@ -162,30 +166,33 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	var list []render.Step
 	for _, m := range machines {
 		for _, disc := range m.Media {
-			command := fmt.Sprintf("cd %s && cp %s %s", m.Name, quote.Shell(job.Path(disc.Folder, disc.File)),
-				discFile(disc))
-			if job.Options.Archive {
-				command += fmt.Sprintf(" && tar --append --file %s.ova --format ustar %s", m.Name, discFile(disc))
-			}
+			command := fmt.Sprintf("cp %s %s", quote.Shell(job.Path(disc.Folder, disc.File)), discFile(disc))
 			list = append(list, render.Step{About: "put the disc " + disc.Name + " where the descriptor of " + m.Name +
-				" names it", Command: command})
+				" names it", Command: add(job, m, command, discFile(disc))})
 		}
 		image := job.Fleet.Image(m.Image)
 		if image == nil || image.File == "" {
 			continue
 		}
-		command := fmt.Sprintf("cd %s && qemu-img convert -O vmdk -o subformat=streamOptimized %s %s", m.Name,
-			quote.Shell(job.Path(image.Folder, image.File)), rootFile)
-		about := "make the root disk of " + m.Name
+		// The disc's own size is what importers use, so a copy grows first.
+		command := fmt.Sprintf("qemu-img convert -O qcow2 %s root.part && qemu-img resize -q root.part %d && "+
+			"qemu-img convert -O vmdk -o subformat=streamOptimized root.part %s && rm root.part",
+			quote.Shell(job.Path(image.Folder, image.File)), int64(m.Disks[0].Size), rootFile)
+		about := "make the root disk of " + m.Name + ", and list it in the manifest"
 		if job.Options.Archive {
-			command += fmt.Sprintf(" && tar --append --file %s.ova --format ustar %s", m.Name, rootFile)
-			about += " and pack it"
-		} else {
-			command += fmt.Sprintf(` && printf 'SHA256(%[1]s)= %%s\n' "$(sha256sum %[1]s | cut -d' ' -f1)" >>%[2]s.mf`,
-				rootFile, m.Name)
-			about += " and list it in the manifest"
+			about = "make the root disk of " + m.Name + ", and pack it"
 		}
-		list = append(list, render.Step{About: about, Command: command})
+		list = append(list, render.Step{About: about, Command: add(job, m, command, rootFile)})
 	}
 	return list
+}
+
+// add returns a command that makes a file in a machine's folder, and adds it to what is
+// imported: the manifest, or the archive.
+func add(job *render.Job, m *fleet.Machine, command, file string) string {
+	if job.Options.Archive {
+		return fmt.Sprintf("(cd %s && %s && tar --append --file %s.ova --format ustar %s)", m.Name, command, m.Name, file)
+	}
+	return fmt.Sprintf(`(cd %s && %s && printf 'SHA256(%[3]s)= %%s\n' "$(sha256sum %[3]s | cut -d' ' -f1)" >>%[1]s.mf)`,
+		m.Name, command, file)
 }

@@ -47,7 +47,8 @@ func (r *run) networks(f *fleet.Fleet, m *fleet.Machine) error {
 			}
 		}
 		r.option("-netdev", netdev)
-		r.option("-device", fmt.Sprintf("%s,netdev=net%d,mac=%s", modelOf(hypervisor.ModelOf(f, m, nic)), i, nic.HardwareAddress))
+		model := modelOf(hypervisor.ModelOf(f, m, nic))
+		r.option("-device", fmt.Sprintf("%s,netdev=net%d,mac=%s", model, i, nic.HardwareAddress))
 	}
 	return nil
 }
