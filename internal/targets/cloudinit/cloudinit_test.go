@@ -329,9 +329,9 @@ func TestFreeBSD(t *testing.T) {
 		m.Disks = []*fleet.Disk{{Name: "log", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv/log", Serial: "log-1"}}
 		m.FirstBoot.Files = []*fleet.File{{Path: "/etc/a"}, {Path: "/etc/b", Owner: "root:operator"}}
 	})
-	wantAll(t, text, "root:wheel", "root:operator", "newfs -U -L", "/dev/diskid/DISK-log-1",
-		"[/dev/ufs/log, /srv/log, ufs, ")
-	for _, word := range []string{"fs_setup", "keyboard", "swap", "root:root"} {
+	wantAll(t, text, "root:wheel", "root:operator", "newfs -U -L", "stavren, log-1, log]",
+		`stavren, log, /srv/log, "rw,failok"]`)
+	for _, word := range []string{"fs_setup", "mounts:", "keyboard", "swap", "root:root", "/dev/diskid"} {
 		if strings.Contains(text, word) {
 			t.Errorf("FreeBSD gets %s:\n%s", word, text)
 		}

@@ -3,6 +3,7 @@ package cloudinit
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"go.yaml.in/yaml/v4"
 
@@ -23,8 +24,15 @@ func command(script string, args ...string) *yaml.Node {
 const (
 	// linkDisk gives a lasting name to a disk that its platform doesn't name.
 	linkDisk = `d=$(eval "$2") && [ -b "$d" ] && mkdir -p /dev/stavren && ln -sfn "$d" "/dev/stavren/$1"`
-	// newFileSystem formats an empty disk on FreeBSD.
-	newFileSystem = `[ -e "/dev/ufs/$2" ] || [ -n "$(fstyp "$1" 2>/dev/null)" ] || newfs -U -L "$2" "$1"`
+	// newFileSystem formats an empty disk on FreeBSD. It looks for the serial itself
+	// (diskinfo(8)), since images on ZFS don't name disks by it.
+	newFileSystem = `for d in $(sysctl -n kern.disks); do [ "$(diskinfo -s "/dev/$d" 2>/dev/null)" != "$1" ] || ` +
+		`[ -e "/dev/ufs/$2" ] || [ -n "$(fstyp "/dev/$d" 2>/dev/null)" ] || newfs -U -L "$2" "/dev/$d"; done`
+	// mountDisk mounts a disk on FreeBSD by a line of its own. cloud-init's would have an
+	// option that only Linux takes, comment=cloudconfig (cc_mounts).
+	mountDisk = `l="/dev/ufs/$1 $2 ufs $3 0 2"; mkdir -p "$2"; grep -qxF "$l" /etc/fstab || ` +
+		`{ t=$(grep -v "^/dev/ufs/$1 " /etc/fstab); printf '%s\n' "$t" "$l" >/etc/fstab; }; ` +
+		`mount -p | grep -q "^/dev/ufs/$1[[:space:]]" || mount "$2"`
 	// mountShare mounts a folder of the host, by one line for its tag. fstab(5) writes a
 	// space as \040, which the echo of some shells would turn into a space again.
 	mountShare = `mkdir -p "$2"; p=$(printf %s "$2" | sed 's/ /\\040/g'); ` +
@@ -52,7 +60,11 @@ func earlyCommands(f *fleet.Fleet, m *fleet.Machine, system catalog.System, envi
 			commands = append(commands, command(linkDisk, disk.Name, environment.FindDisk(m, disk)))
 		}
 		if disk.FileSystem != "" && system.Family.Name == catalog.FreeBSD {
-			commands = append(commands, command(newFileSystem, environment.deviceOf(system, disk), disk.Label))
+			commands = append(commands, command(newFileSystem, disk.Serial, disk.Label))
+			if disk.Mount != "" {
+				options := strings.Join(append([]string{"rw,failok"}, disk.Options...), ",")
+				commands = append(commands, command(mountDisk, disk.Label, disk.Mount, options))
+			}
 		}
 	}
 	if m.SSH.RootLogin != fleet.NoRootLogin && system.Family.Name == catalog.FreeBSD {

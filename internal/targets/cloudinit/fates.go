@@ -102,7 +102,7 @@ func byClass() []row {
 		{"first_boot.swap", carried, leftOut("cloud-init does not create swap on FreeBSD"), leftOut(notOnWindows)},
 		{"first_boot.services", adapted(lastScript), adapted(lastScript),
 			adapted("a last PowerShell script sets and starts them")},
-		{"user.admin", adapted(sudo), adapted(sudo), adapted("both kinds become membership of Administrators")},
+		{"user.admin", adapted(sudo), adapted(sudo + "; sudo is installed for it, and the group is wheel"), adapted("both kinds become membership of Administrators")},
 		{"user.password", adapted(hashed), adapted(hashed),
 			adapted("it is in the first-boot data in the clear, since Windows accepts no hash")},
 		{"script.text", adapted(boothook), adapted(boothook),

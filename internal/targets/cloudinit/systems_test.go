@@ -80,6 +80,13 @@ func TestSystemsDiffer(t *testing.T) {
 		{"apk finds keys by name", "alpine-3.22", source, "path: /etc/apk/keys/ops@skerry-1.rsa.pub", ""},
 		{"pacman's key is there before it is imported", "arch", source,
 			`/etc/pacman.d/tide.key, the key], [sh, "-c"`, "path: /etc/pacman.d/tide.key"},
+		{"FreeBSD has no sudo", "freebsd-14", func(m *fleet.Machine) {
+			m.Users = []*fleet.User{{Name: "mira", Admin: fleet.AdminWithoutPassword}}
+		}, "packages:\n- sudo\n", ""},
+		{"FreeBSD mounts by its own line", "freebsd-14", func(m *fleet.Machine) {
+			m.Disks = []*fleet.Disk{{Name: "data", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv",
+				Options: []string{"noatime"}}}
+		}, `data, /srv, "rw,failok,noatime"]`, "mounts:"},
 		{"vfat has another option for labels", "debian-12", fat, `cmd: "mkfs.vfat -n %(label)s %(device)s"`, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

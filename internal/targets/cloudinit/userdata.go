@@ -63,15 +63,6 @@ func idPrefix(bus fleet.DiskBus) string {
 	return ""
 }
 
-// deviceOf returns the device of a data disk on a system. FreeBSD names disks after
-// their serials, whatever bus they are on (geom_label's diskid).
-func (e Environment) deviceOf(system catalog.System, disk *fleet.Disk) string {
-	if system.Family.Name == catalog.FreeBSD {
-		return "/dev/diskid/DISK-" + disk.Serial
-	}
-	return e.DiskDevice(disk)
-}
-
 // Data is the user data of one machine.
 type Data struct {
 	Text []byte
@@ -129,7 +120,7 @@ func unixData(
 		pairs = append(pairs, "swap", swap(m.FirstBoot.Swap))
 	}
 	pairs = append(pairs, sources.keys...)
-	pairs = append(pairs, packageKeys(m, environment)...)
+	pairs = append(pairs, packageKeys(m, system, environment)...)
 	pairs = append(pairs, "write_files", append(sources.files, written.nodes...))
 	config, err := encode("#cloud-config\n", mapping(pairs...))
 	if err != nil {
@@ -171,9 +162,19 @@ func systemKeys(m *fleet.Machine, system catalog.System) []any {
 	return pairs
 }
 
+// needsSudo reports whether a machine has administrators by sudo on a system whose base
+// lacks it.
+func needsSudo(m *fleet.Machine, system catalog.System) bool {
+	return system.Family.Name == catalog.FreeBSD &&
+		slices.ContainsFunc(m.Users, func(u *fleet.User) bool { return u.Admin == fleet.AdminWithoutPassword })
+}
+
 // packageKeys returns the keys on packages.
-func packageKeys(m *fleet.Machine, environment Environment) []any {
+func packageKeys(m *fleet.Machine, system catalog.System, environment Environment) []any {
 	packages := m.FirstBoot.Packages
+	if needsSudo(m, system) && !slices.Contains(packages, "sudo") {
+		packages = append(slices.Clone(packages), "sudo")
+	}
 	if tools := environment.GuestTools; m.FirstBoot.GuestTools && tools != "" && !slices.Contains(packages, tools) {
 		packages = append(slices.Clone(packages), tools)
 	}
@@ -233,7 +234,7 @@ func fileSystems(m *fleet.Machine, system catalog.System, environment Environmen
 			continue
 		}
 		list = append(list, mapping(
-			"device", environment.deviceOf(system, disk),
+			"device", environment.DiskDevice(disk),
 			"filesystem", disk.FileSystem,
 			"label", disk.Label,
 			"partition", "auto",
@@ -258,13 +259,10 @@ func makeCommand(fileSystem string) any {
 func mounts(m *fleet.Machine, system catalog.System) []*yaml.Node {
 	var list []*yaml.Node
 	for _, disk := range m.Disks {
-		if disk.Mount == "" {
-			continue
+		if disk.Mount == "" || system.Family.Name == catalog.FreeBSD {
+			continue // see mountDisk
 		}
 		fields := []string{"LABEL=" + disk.Label, disk.Mount, disk.FileSystem, "defaults,nofail", "0", "2"}
-		if system.Family.Name == catalog.FreeBSD {
-			fields = []string{"/dev/ufs/" + disk.Label, disk.Mount, "ufs", "rw,failok", "0", "2"}
-		}
 		fields[3] = strings.Join(append([]string{fields[3]}, disk.Options...), ",")
 		list = append(list, flow(node(fields)))
 	}

@@ -46,6 +46,10 @@ func account(f *fleet.Fleet, user *fleet.User, system catalog.System, hash strin
 	switch user.Admin {
 	case fleet.AdminWithoutPassword:
 		sudo = "ALL=(ALL) NOPASSWD:ALL"
+		if system.Family.Name == catalog.FreeBSD && !slices.Contains(groups, system.Family.AdminGroup) {
+			// Until sudo is installed, su is the way, which is for this group alone.
+			groups = append(slices.Clone(groups), system.Family.AdminGroup)
+		}
 	case fleet.AdminWithPassword:
 		if !slices.Contains(groups, system.Family.AdminGroup) {
 			groups = append(slices.Clone(groups), system.Family.AdminGroup)
