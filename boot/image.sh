@@ -71,6 +71,12 @@ mcopy -i "$esp" "$work/linux.conf" ::/loader/entries/linux.conf
 dd if="$esp" of="$disk" bs=1M seek=1 conv=notrunc status=none
 
 umount "$root"
+# A process in a mount namespace of its own, such as a running machine's, can keep it
+# mounted. Its journal would then undo the boot sector at the first start.
+if dumpe2fs -h "$loop" 2>/dev/null | grep -q needs_recovery; then
+	echo "the image is still mounted in another namespace; build it while no machine runs" >&2
+	exit 1
+fi
 losetup -d "$loop"
 loop=
 mkdir -p "$(dirname "$goal")"
