@@ -74,7 +74,7 @@ func table() []row {
 		everywhere(adapted("it is read now and is in the first-boot data, where every program on the machine can read it"),
 			"secret.env", "secret.file"),
 		everywhere(adapted("the text is written as it was filled"), "file.fill", "script.fill"),
-		everywhere(leftOut("only Windows lacks drivers that other systems bring, and only on hypervisors"), "image.drivers"),
+		everywhere(leftOut("they matter to Windows on hypervisors alone"), "image.drivers"),
 		onUnix(adapted("root gets the keys of all administrators; it has no password here, so by-any-way is by-key"),
 			"ssh.root_login"),
 		onUnix(adapted("a script of the administrator's starts it with su"), "script.run_as"),

@@ -106,8 +106,6 @@ fi
 [ -n "$image" ] || image=../images/debian-12-generic-amd64.qcow2
 kldload -n vmm if_tuntap if_bridge
 
-# A disk is created under another name first, so that a start that is cut short
-# never leaves half a disk.
 # format_of IMAGE prints the format of a disk image, by how it begins.
 format_of() {
 	case $(head -c 8 "$1" | od -An -tx1 | tr -d ' ') in
@@ -124,7 +122,9 @@ format_of() {
 	esac
 }
 
-make_disk() { # NAME SIZE FULL [IMAGE]
+# make_disk NAME SIZE FULL [IMAGE]. A disk is created under another name first, so
+# that a start that is cut short never leaves half a disk.
+make_disk() {
 	if [ -e "$1.img" ]; then
 		have=$(stat -f %z "$1.img")
 		if [ "$have" -lt "$2" ]; then
