@@ -50,8 +50,9 @@ var mayImport = map[string][]string{
 	// The library, and what is built on it.
 	".": {"check", "finding", "fleet", "internal/catalog", "internal/document", "internal/language", "internal/load",
 		"internal/nearest", "internal/outfolder", "internal/reach", "internal/sizing", "internal/targets", "render"},
-	"internal/golden":  {"examples", "fleet", "internal/load", "internal/textdiff", "render"},
-	"internal/gendocs": {".", "fleet", "internal/catalog", "internal/load", "internal/targets", "render"},
+	"internal/golden": {"examples", "fleet", "internal/load", "internal/textdiff", "render"},
+	"internal/gendocs": {".", "fleet", "internal/catalog", "internal/load", "internal/targets",
+		"internal/targets/hypervisor", "render"},
 	"internal/cli": {".", "examples", "finding", "fleet", "internal/hostfacts", "internal/localfiles",
 		"internal/nearest",
 		"internal/outfolder", "internal/seedserver", "internal/starter", "render"},
@@ -63,7 +64,8 @@ var mayImport = map[string][]string{
 var targetMayImport = []string{
 	"finding", "fleet", "render", "internal/catalog", "internal/ordered", "internal/quote", "internal/sizing",
 	"internal/xmldoc", "internal/yamltext",
-	"internal/targets/cloud", "internal/targets/cloudinit", "internal/targets/hypervisor", "internal/targets/seed",
+	"internal/targets/cloud", "internal/targets/cloudinit", "internal/targets/firewall", "internal/targets/hypervisor",
+	"internal/targets/seed",
 }
 
 // importsOf returns what a package may import, and whether it is part of the

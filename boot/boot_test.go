@@ -34,6 +34,8 @@ networks:
   reef: {mode: isolated, subnet: 10.44.9.0/24}
 keys:
   ops: {file: keys/ops.pub}
+firewalls:
+  reef: {allow: [{port: 22/tcp, from: 10.44.9.0/24}]}
 secrets:
   door: {file: door.txt}
 kits:
@@ -44,6 +46,7 @@ kits:
 machines:
   almanac:
     kits: [shore]
+    firewall: [reef]
     resources: {cpus: 2, memory: 1GiB}
     disks:
       root: {size: 3GiB}
@@ -205,6 +208,7 @@ func TestBoot(t *testing.T) {
 		m.look(t, "cloud-init is done", "cloud-init status --wait", "status: done")
 		m.look(t, "script ran once", "cat /var/lib/tide/once", "ran")
 		m.look(t, "every-boot script ran again", "cat /var/lib/tide/starts", "started\nstarted")
+		m.look(t, "firewall holds again", "sudo nft list table inet stavren | grep -c 'tcp dport 22 accept'", "2")
 	})
 
 	m.stop()
@@ -218,6 +222,10 @@ func TestBoot(t *testing.T) {
 	})
 	m.stop()
 }
+
+// listen starts a server in a machine and says that it is there, to the machine itself.
+const listen = "sudo systemd-run -q python3 -m http.server 8080; for i in $(seq 30); do " +
+	"bash -c ': </dev/tcp/127.0.0.1/8080' 2>/dev/null && { echo there; break; }; sleep 1; done"
 
 // testBeside starts two more machines: one with UEFI and a share, on an isolated
 // network with the first, and one that fetches its first-boot data from `stavren
@@ -254,6 +262,8 @@ func testBeside(t *testing.T, folder, stavren string) {
 	// The machine sees the host at 10.44.7.2.
 	gauge := &machine{t: t, folder: folder, name: "gauge", environment: []string{"STAVREN_SEED=http://10.44.7.2:" +
 		address}}
+	almanac := &machine{t: t, folder: folder, name: "almanac"}
+	almanac.look(t, "something listens", listen, "there")
 	store.start()
 	store.waitForSSH()
 	t.Run("UEFI, share and segment", func(t *testing.T) {
@@ -263,6 +273,8 @@ func testBeside(t *testing.T, folder, stavren string) {
 			{"share", "cat /srv/charts/chart; findmnt -rno FSTYPE /srv/charts; sudo sh -c 'echo drawn " +
 				">/srv/charts/drawn'", "reef\nvirtiofs"},
 			{"neighbour by address", "bash -c ': </dev/tcp/10.44.9.20/22' && echo there", "there"},
+			{"neighbour's firewall refuses another port", "timeout 5 bash -c ': </dev/tcp/10.44.9.20/8080' 2>/dev/null || " +
+				"echo refused", "refused"},
 			{"neighbour by name", "bash -c ': </dev/tcp/almanac/22' && echo there", "there"},
 			{"neighbour by full name", "getent hosts almanac.skerry.example",
 				"10.44.9.20      almanac.skerry.example almanac"},

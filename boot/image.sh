@@ -33,7 +33,7 @@ mount "$loop" "$root"
 
 # python3-cffi-backend: without it cloud-init stays unconfigured.
 debootstrap --variant=minbase \
-	--include=cloud-init,openssh-server,systemd-sysv,linux-image-cloud-amd64,netplan.io,systemd-resolved,sudo,iproute2,dbus,udev,python3-cffi-backend,e2fsprogs,cloud-guest-utils,fdisk \
+	--include=cloud-init,openssh-server,systemd-sysv,linux-image-cloud-amd64,netplan.io,systemd-resolved,sudo,iproute2,dbus,udev,python3-cffi-backend,e2fsprogs,cloud-guest-utils,fdisk,nftables \
 	bookworm "$root" >"$work/debootstrap.log" 2>&1 ||
 	{ tail -n 20 "$work/debootstrap.log" >&2; exit 1; }
 

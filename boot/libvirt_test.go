@@ -4,6 +4,7 @@ package boot
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -22,6 +23,8 @@ images:
 networks:
   archive: {mode: host-only, subnet: 10.45.8.0/24}
   quay: {mode: nat, subnet: 10.45.7.0/24, search: [skerry.example]}
+firewalls:
+  archive: {allow: [{port: 22/tcp, from: 10.45.8.0/24}]}
 keys:
   ops: {file: keys/ops.pub}
 kits:
@@ -33,6 +36,7 @@ kits:
 machines:
   store:
     kits: [shore]
+    firewall: [archive]
     nics: {archive: {address: 10.45.8.20}}
   gauge:
     kits: [shore]
@@ -174,6 +178,7 @@ func (l *byLibvirt) start(t *testing.T) {
 	l.look("the one with an address finds the other by name", "getent ahostsv4 gauge | awk 'NR==1 {print $1}'",
 		strings.TrimPrefix(gauge[0], "mira@"), store...)
 	l.look("they reach each other", "bash -c ': </dev/tcp/gauge/22' && echo there", "there", store...)
+	l.holds(gauge, store)
 	if out, code := l.step(0); code != 0 || strings.Count(out, " is running\n") != 3 {
 		t.Errorf("starting what runs: exit code %d\n%s", code, out)
 	}
@@ -193,10 +198,27 @@ func (l *byLibvirt) start(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "kept: volume boot-by-libvirt-almanac-pages.qcow2 in pool default") {
 		t.Errorf("removing: exit code %d\n%s", code, out)
 	}
-	left := virsh("list", "--all", "--name") + virsh("net-list", "--all", "--name") + virsh("vol-list", "default")
+	left := virsh("nwfilter-list") + virsh("list", "--all", "--name") + virsh("net-list", "--all", "--name") + virsh("vol-list", "default")
 	if strings.Count(left, "boot-by-libvirt") != 2 || !strings.Contains(left, "boot-by-libvirt-almanac-pages.qcow2") {
 		t.Errorf("left after removal, beside the disk that is kept:\n%s", left)
 	}
+}
+
+// holds looks at the firewall of store: a port that it allows answers, another does not,
+// neither to another machine nor to the host, and not even without the rules inside.
+func (l *byLibvirt) holds(gauge, store []string) {
+	l.t.Helper()
+	const try = "timeout 5 bash -c ': </dev/tcp/10.45.8.20/%d' 2>/dev/null && echo there || echo refused"
+	l.look("something listens", listen, "there", store...)
+	l.look("an allowed port", fmt.Sprintf(try, 22), "there", gauge...)
+	l.look("another port", fmt.Sprintf(try, 8080), "refused", gauge...)
+	if connection, err := net.DialTimeout("tcp", "10.45.8.20:8080", 5*time.Second); err == nil {
+		connection.Close()
+		l.t.Error("the host reaches a port that the firewall refuses")
+	}
+	l.ssh("sudo nft delete table inet stavren", store...)
+	l.look("libvirt's filter alone, an allowed port", fmt.Sprintf(try, 22), "there", gauge...)
+	l.look("libvirt's filter alone, another port", fmt.Sprintf(try, 8080), "refused", gauge...)
 }
 
 // leaseOf returns the address that a network's DHCP server gave to a machine.

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 
@@ -14,6 +15,7 @@ func diskRules() []rule {
 		ofMachine("mount-used-twice", finding.Error, mountUsedTwice),
 		ofMachine("mount-hides-system", finding.Error, mountHidesSystem),
 		ofMachine("label-too-long", finding.Error, labelTooLong),
+		ofMachine("filesystem-unfit", finding.Error, fileSystemUnfit),
 		ofMachine("filesystem-tool-missing", finding.Warning, fileSystemToolMissing),
 		ofMachine("bus-cannot-boot", finding.Error, busCannotBoot),
 		ofMachine("medium-boots-forever", finding.Warning, mediumBootsForever),
@@ -62,7 +64,8 @@ func mountHidesSystem(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 }
 
 // labelLength returns the longest label of a file system in bytes, or 0 if it is
-// unknown (mke2fs(8), mkfs.xfs(8), mkfs.btrfs(8), mkfs.fat(8)).
+// unknown (mke2fs(8), mkfs.xfs(8), mkfs.btrfs(8), mkfs.fat(8); fs.h of UFS, MAXVOLLEN;
+// zpoolprops(7)).
 func labelLength(fileSystem string) int {
 	switch fileSystem {
 	case "ext4":
@@ -73,6 +76,10 @@ func labelLength(fileSystem string) int {
 		return 255
 	case "vfat":
 		return 11
+	case "ufs":
+		return 32
+	case "zfs":
+		return 255
 	}
 	return 0
 }
@@ -107,6 +114,34 @@ func fileSystemTool(system catalog.System, fileSystem string) string {
 // Hat Enterprise Linux 8 removed btrfs, and what is built from it until version 9.
 func lacksInKernel(system catalog.System, fileSystem string) bool {
 	return fileSystem == "btrfs" && (system.Name == "almalinux-8" || system.Name == "almalinux-9")
+}
+
+// poolName is what zpool-create(8) takes for the name of a pool, but for its own words.
+var poolName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._-]*$`)
+
+// fileSystemUnfit reports a file system of FreeBSD on Linux, and what ZFS can't have. On
+// FreeBSD, the file systems of Linux stand for its own, which targets say.
+func fileSystemUnfit(r reporter, f *fleet.Fleet, m *fleet.Machine) {
+	system, ok := systemOf(f, m)
+	if !ok {
+		return
+	}
+	for _, disk := range m.Disks {
+		native := disk.FileSystem == "ufs" || disk.FileSystem == "zfs"
+		switch at := finding.OfDisk(m, disk, "filesystem"); {
+		case native && system.Family.Class() == catalog.ClassLinux:
+			r.report(at, "disk %s of machine %s is formatted with %s, which %s doesn't have", disk.Name, m.Name,
+				disk.FileSystem, system.Title).
+				remedy("use ext4 or xfs")
+		case disk.FileSystem == "zfs" && len(disk.Options) > 0:
+			r.report(finding.OfDisk(m, disk, "options"), "disk %s of machine %s is on ZFS, which takes no mount options",
+				disk.Name, m.Name).
+				remedy("remove options, or use ufs")
+		case disk.FileSystem == "zfs" && !poolName.MatchString(disk.Label):
+			r.report(at, "the label %s of disk %s can't be the name of a pool of ZFS", disk.Label, disk.Name).
+				remedy("add a label that starts with a letter")
+		}
+	}
 }
 
 func fileSystemToolMissing(r reporter, f *fleet.Fleet, m *fleet.Machine) {

@@ -1,6 +1,8 @@
 package check
 
 import (
+	"slices"
+	"strings"
 	"time"
 
 	"stavren.example/stavren/finding"
@@ -13,6 +15,7 @@ func imageRules() []rule {
 		ofFleet("system-out-of-support", finding.Warning, systemOutOfSupport),
 		ofFleet("system-support-ends-soon", finding.Advice, systemSupportEndsSoon),
 		ofFleet("image-without-id", finding.Warning, imageWithoutID),
+		ofMachine("image-reads-less", finding.Warning, imageReadsLess),
 	}
 }
 
@@ -61,5 +64,38 @@ func imageWithoutID(r reporter, f *fleet.Fleet) {
 					remedy("add ids: {%s: …}, or accept this if its machines never go there", platform.Name)
 			}
 		}
+	}
+}
+
+// imageReadsLess reports what an image with nuageinit in place of cloud-init leaves out
+// (nuageinit(7)). Its makers name such images so.
+func imageReadsLess(r reporter, f *fleet.Fleet, m *fleet.Machine) {
+	image := f.Image(m.Image)
+	if image == nil || !strings.Contains(strings.ToUpper(image.File), "BASIC-CLOUDINIT") {
+		return
+	}
+	var lost []string
+	if len(m.FirstBoot.Scripts) > 0 {
+		lost = append(lost, "scripts")
+	}
+	if len(m.FirstBoot.Services) > 0 {
+		lost = append(lost, "services")
+	}
+	if slices.ContainsFunc(m.Disks, func(disk *fleet.Disk) bool { return disk.FileSystem != "" }) {
+		lost = append(lost, "file systems of disks")
+	}
+	if len(m.Time.Servers) > 0 {
+		lost = append(lost, "time servers")
+	}
+	if m.SSH.RootLogin != fleet.NoRootLogin {
+		lost = append(lost, "root's login")
+	}
+	if len(m.Firewall) > 0 {
+		lost = append(lost, "firewalls inside the machine")
+	}
+	if len(lost) > 0 {
+		r.report(finding.OfMachine(m, "image"), "image %s reads first-boot data with nuageinit, which leaves out: %s",
+			image.Name, strings.Join(lost, ", ")).
+			remedy("use an image with cloud-init, such as one that the package py311-cloud-init was added to")
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -24,6 +25,7 @@ func networkRules() []rule {
 		ofAllFleets("hardware-address-twice", finding.Error, hardwareAddressTwice),
 		ofMachine("primary-twice", finding.Error, primaryTwice),
 		ofAllFleets("dns-name-twice", finding.Error, dnsNameTwice),
+		ofMachine("second-way-out", finding.Warning, secondWayOut),
 		ofMachine("no-way-in", finding.Warning, noWayIn),
 	}
 }
@@ -300,4 +302,23 @@ func noWayIn(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	}
 	r.report(finding.OfMachine(m, fleet.Itself), "nothing leads to machine %s from outside", m.Name).
 		remedy("forward a port with ports: {ssh: {machine: 22}}, or put it on a host-only or bridged network")
+}
+
+// secondWayOut reports a further interface that takes a way out from DHCP where the reader
+// of first-boot data drops what would keep it from that: cloud-init writes files of
+// NetworkManager there, without the overrides of DHCP (net/network_manager.py).
+func secondWayOut(r reporter, f *fleet.Fleet, m *fleet.Machine) {
+	system, ok := systemOf(f, m)
+	if !ok || !strings.HasPrefix(system.Name, "fedora-") && system.Name != "almalinux-10" {
+		return
+	}
+	for _, nic := range m.NICs {
+		network := f.Network(nic.Network)
+		if network == nil || nic.Primary || !nic.DHCP() || network.Mode != fleet.NAT && network.Mode != fleet.Bridged {
+			continue
+		}
+		r.report(finding.OfNIC(m, nic, fleet.Itself), "interface %s of machine %s asks DHCP, and %s takes a second way out "+
+			"from it", nic.Name, m.Name, system.Title).
+			remedy("give it an address of its own, or put it on an isolated or host-only network")
+	}
 }

@@ -33,5 +33,7 @@ func targetRules() []rule {
 		{name: "template-too-large", severity: finding.Error},
 		{name: "subnet-of-platform", severity: finding.Error},
 		{name: "address-of-platform", severity: finding.Error},
+		{name: "addresses-must-be-kept", severity: finding.Warning},
+		{name: "unknown-setting", severity: finding.Warning},
 	}
 }

@@ -153,6 +153,8 @@ func standIns(t *testing.T) string {
 			"case $last in *.part) ;; *) for w; do case $w in *.part) : >\"$w\" ;; esac; done ;; esac\n",
 		"swtpm": "#!/bin/sh\n", "bhyve": record + "exit 1\n", "bhyvectl": "#!/bin/sh\n",
 		"ifconfig": "#!/bin/sh\n", "kldload": "#!/bin/sh\n", "sysctl": "#!/bin/sh\n",
+		"route": "#!/bin/sh\necho '  interface: em0'\n",
+		"pfctl": "#!/bin/sh\nprintf '%s all\\n' 'nat-anchor \"stavren/*\"' 'rdr-anchor \"stavren/*\"'\n",
 		"lockf": "#!/bin/sh\nshift 5\nexec \"$@\"\n",
 	} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o755); err != nil {
@@ -256,7 +258,7 @@ func runWithStandIns(t *testing.T, folder, stand string) []string {
 	if strings.Contains(text, ": start_share charts") {
 		text = strings.ReplaceAll(text, ": start_share charts", `printf 'share\0%s\0' >>"$CALLS" `)
 	}
-	for _, name := range []string{"BHYVE_UEFI.fd", "BHYVE_UEFI_VARS.fd"} {
+	for _, name := range []string{"BHYVE_UEFI_CODE.fd", "BHYVE_UEFI_VARS.fd"} {
 		if err := os.WriteFile(filepath.Join(folder, name), nil, 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -306,6 +308,14 @@ func fromRunScript(t *testing.T, target, field, want string, calls []string, dat
 	case field == "medium.file" && target == "qemu":
 		if !qemuFile(beside(want)) {
 			fail(calls)
+		}
+	case field == "share.host":
+		path := want
+		if !filepath.IsAbs(path) {
+			path = filepath.Join("/srv/out/tide", beside(want))
+		}
+		if !strings.Contains("\n"+data("bhyve.conf"), ".path="+strings.ReplaceAll(path, "%", "%%")+"\n") {
+			fail(data("bhyve.conf"))
 		}
 	case field == "medium.file":
 		if !strings.Contains("\n"+data("bhyve.conf"), ".path="+strings.ReplaceAll(beside(want), "%", "%%")+"\n") {

@@ -13,6 +13,7 @@ import (
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/load"
 	clouds "stavren.example/stavren/internal/targets"
+	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/render"
 )
 
@@ -116,6 +117,11 @@ func Targets() string {
 		for _, setting := range target.Cloud.Settings {
 			fmt.Fprintf(&text, "| `%s` | `%s` | %s |\n", target.Name, setting.Key, cell(setting.What))
 		}
+	}
+	text.WriteString("\n## Settings of hypervisors\n\nA definition gives them under `platforms.TARGET.settings`.\n\n" +
+		"| targets | setting | meaning |\n| --- | --- | --- |\n")
+	for _, setting := range hypervisor.Settings() {
+		fmt.Fprintf(&text, "| `%s` | `%s` | %s |\n", strings.Join(setting.Targets, "`, `"), setting.Key, cell(setting.What))
 	}
 	text.WriteString("\n## Fates\n\n| field |")
 	for _, target := range targets {

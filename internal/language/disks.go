@@ -33,7 +33,8 @@ var diskTable = newTable("a disk", finishDisk, func() []field[fleet.Disk] {
 			key:     "filesystem",
 			doc:     "The file system of a data disk. An empty disk is formatted once; a disk with data never is.",
 			example: "ext4",
-			value:   choice(func(d *fleet.Disk) *string { return &d.FileSystem }, "ext4", "xfs", "btrfs", "vfat"),
+			value: choice(func(d *fleet.Disk) *string { return &d.FileSystem }, "ext4", "xfs", "btrfs", "vfat", "ufs",
+				"zfs"),
 		},
 		{
 			key: "label", doc: "Label of the file system; it is mounted by it.",

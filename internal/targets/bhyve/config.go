@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/quote"
 	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/render"
@@ -41,6 +43,12 @@ func (c *config) device(kind string, pairs ...string) string {
 
 func (c *config) heading(text string) { fmt.Fprintf(&c.text, "\n# %s\n", text) }
 
+// nullModem returns the two ends of a serial line for a machine that no terminal is
+// attached to (nmdm(4)): the machine's end, and the one that cu(1) opens.
+func nullModem(m *fleet.Machine) (machine, other string) {
+	return "/dev/nmdm-" + m.Name + "-A", "/dev/nmdm-" + m.Name + "-B"
+}
+
 // configuration renders bhyve.conf (bhyve_config(5)).
 func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 	var c config
@@ -49,6 +57,7 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 	c.disks(m)
 	c.discs(job, m)
 	c.networks(job.Fleet, m)
+	c.shares(job, m)
 	c.device("virtio-rnd")
 	password, err := consolePassword(job, m)
 	if err != nil {
@@ -61,6 +70,10 @@ func configuration(job *render.Job, m *fleet.Machine) (render.File, error) {
 	c.heading("serial port and firmware")
 	c.slot = 31
 	c.device("lpc")
+	if bootsFromDisc(m) {
+		// Firmware learns the order of devices by QEMU's interface alone (bhyve(8)).
+		c.set("lpc.fwcfg", "qemu")
+	}
 	mode := fs.FileMode(0o644)
 	if hasPassword(m) {
 		mode = 0o600
@@ -75,27 +88,35 @@ func (c *config) machine(m *fleet.Machine) {
 	c.set("acpi_tables", "true")
 	c.set("x86.vmexit_on_hlt", "true")
 	c.set("rtc.use_localtime", fmt.Sprint(m.Clock == fleet.Local))
-	c.set("lpc.bootrom", "/usr/local/share/uefi-firmware/BHYVE_UEFI.fd")
+	// Code and variables are a pair of files; the firmware in one file, BHYVE_UEFI.fd, has
+	// no place for variables (bhyve(8), option -l bootrom).
+	c.set("lpc.bootrom", "/usr/local/share/uefi-firmware/BHYVE_UEFI_CODE.fd")
 	c.set("lpc.bootvars", "variables.fd")
-	if m.Console.Kind == fleet.Headless {
-		c.set("lpc.com1.path", "console.log")
-	} else {
-		c.set("lpc.com1.path", "stdio")
-	}
+	// A file can't be a serial port. Started at a terminal, run.sh puts that here instead.
+	serial, _ := nullModem(m)
+	c.set("lpc.com1.path", serial)
 	c.device("hostbridge")
+}
+
+func bootsFromDisc(m *fleet.Machine) bool {
+	return slices.ContainsFunc(m.Media, func(disc *fleet.Medium) bool { return disc.BootFirst })
 }
 
 func (c *config) disks(m *fleet.Machine) {
 	c.heading("disks, the root disk first")
 	for _, disk := range m.Disks {
 		file := disk.Name + ".img"
+		var prefix string
 		switch busOf(disk) {
 		case fleet.SATA:
-			c.device("ahci", "port.0.type", "hd", "port.0.path", file, "port.0.ser", disk.Serial)
+			prefix = c.device("ahci", "port.0.type", "hd", "port.0.path", file, "port.0.ser", disk.Serial) + "port.0."
 		case fleet.NVMe:
-			c.device("nvme", "path", file, "ser", disk.Serial)
+			prefix = c.device("nvme", "path", file, "ser", disk.Serial)
 		default:
-			c.device("virtio-blk", "path", file, "ser", disk.Serial)
+			prefix = c.device("virtio-blk", "path", file, "ser", disk.Serial)
+		}
+		if disk.IsRoot() && bootsFromDisc(m) {
+			c.set(prefix+"bootindex", fmt.Sprint(len(m.Media)+1))
 		}
 	}
 }
@@ -108,6 +129,21 @@ func (c *config) discs(job *render.Job, m *fleet.Machine) {
 		c.set(port+"type", "cd")
 		c.set(port+"path", job.Path(disc.Folder, disc.File))
 		c.set(port+"ro", "true")
+		if disc.BootFirst {
+			c.set(port+"bootindex", fmt.Sprint(i+1))
+		}
+	}
+}
+
+// shares passes folders of the host on by the 9P protocol.
+func (c *config) shares(job *render.Job, m *fleet.Machine) {
+	if len(m.Shares) == 0 || !catalog.Of(job.Fleet, m).Linux() {
+		return
+	}
+	c.heading("shared folders")
+	for _, share := range m.Shares {
+		c.device("virtio-9p", "sharename", share.Name, "path", job.AbsolutePath(share.Folder, share.Host), "ro",
+			fmt.Sprint(share.ReadOnly))
 	}
 }
 
@@ -125,7 +161,7 @@ func (c *config) networks(f *fleet.Fleet, m *fleet.Machine) {
 func (c *config) screen(console *fleet.Console, password string) {
 	c.heading("screen, keyboard and pointer")
 	width, height, _ := strings.Cut(console.Resolution, "x")
-	screen := []string{"tcp", netip.AddrPortFrom(console.Listen, uint16(console.Port)).String(),
+	screen := []string{"rfb", netip.AddrPortFrom(console.Listen, uint16(console.Port)).String(),
 		"w", width, "h", height}
 	if console.Password != "" {
 		screen = append(screen, "password", password)

@@ -4,10 +4,6 @@
 package bhyve
 
 import (
-	"fmt"
-	"net/netip"
-	"strings"
-
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
@@ -19,9 +15,10 @@ import (
 
 // Target renders one folder per machine.
 var Target = render.Target{
-	Name:      "bhyve",
-	Summary:   "a configuration file, a run script and packet-filter rules for bhyve, and the seed image",
-	Writes:    []string{"MACHINE/bhyve.conf", "MACHINE/run.sh", "fleet.sh", "MACHINE/seed.iso", "MACHINE/ports.pf.conf"},
+	Name:    "bhyve",
+	Summary: "a configuration file, a run script and packet-filter rules for bhyve, and the seed image",
+	Writes: []string{"MACHINE/bhyve.conf", "MACHINE/run.sh", "fleet.sh", "MACHINE/seed.iso", "MACHINE/ports.pf.conf",
+		"FLEET.rc"},
 	Fates:     fates,
 	Overrides: overrides,
 	Needs:     needs,
@@ -41,26 +38,20 @@ var Target = render.Target{
 			return nil, err
 		}
 		files := []render.File{config, {Name: m.Name + "/run.sh", Data: script, Mode: 0o755}, seedFile}
-		if rules := forwards(job.Fleet, m); rules != nil {
-			files = append(files, render.File{Name: m.Name + "/ports.pf.conf", Data: rules, Mode: 0o644})
+		if rules := packetFilter(job.Fleet, m); rules != "" {
+			files = append(files, render.File{Name: m.Name + "/" + rulesFile, Data: []byte(rules), Mode: 0o644})
 		}
 		return files, nil
 	},
 	Fleet: func(job *render.Job) ([]render.File, error) {
 		script, err := hypervisor.FleetScript(job.Fleet, "bhyve", true)
-		return []render.File{{Name: "fleet.sh", Data: script, Mode: 0o755}}, err
-	},
-	Steps: func(job *render.Job, machines []*fleet.Machine) []render.Step {
-		var list []render.Step
-		for _, m := range machines {
-			if len(m.Ports) > 0 {
-				list = append(list, render.Step{About: "forward the ports of " + m.Name +
-					", where /etc/pf.conf has the lines its file names",
-					Command: loadRules(m, m.Name+"/ports.pf.conf")})
-			}
+		if err != nil {
+			return nil, err
 		}
-		return append(list, hypervisor.FleetSteps(job, machines)...)
+		rc, err := service(job)
+		return append([]render.File{{Name: "fleet.sh", Data: script, Mode: 0o755}}, rc...), err
 	},
+	Steps: hypervisor.FleetSteps,
 }
 
 // busOf returns the bus of a disk. SCSI would need a target of ctl(4), which a
@@ -81,31 +72,38 @@ var environment = cloudinit.Environment{
 		return "/dev/disk/by-id/" + model + disk.Serial
 	},
 	NoDHCP:     func(network *fleet.Network) bool { return network.Mode != fleet.Bridged },
+	ShareType:  "9p",
 	Neighbours: true,
 }
 
 func fates() []render.Fate {
 	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
+		render.Adapt("as rules for the host's packet filter at the machine's interfaces; the setting firewall: none "+
+			"leaves them out", "machine.firewall", "allowance.port", "allowance.from"),
 		render.Carry(
 			"image.file", "machine.image", "machine.about", "machine.clock",
 			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
-			"medium.file", "nic.model", "network.bridge",
+			"medium.file", "nic.model", "network.bridge", "share.host", "share.machine", "share.read_only",
 			"console.kind", "console.listen", "console.port", "console.resolution"),
-		render.Adapt("redirect rules for the packet filter, in a file of their own", "port.host", "port.machine",
+		render.Adapt("the firmware is told the order of devices, from FreeBSD 14 on", "medium.boot_first"),
+		render.Adapt("the host redirects it by its packet filter; one that listens on the loopback alone is not "+
+			"forwarded, since the host reaches the machine at its own address", "port.host", "port.machine",
 			"port.protocol", "port.listen"),
-		render.Adapt("every network is a bridge of the host; the script gives it the gateway's address if machines "+
-			"go out through the host, "+
-			"and machines without an address get a permanent one", "network.mode"),
+		render.Adapt("every network is a bridge of the host; the script gives it an address of the host's unless it is "+
+			"isolated, and machines without an address get a permanent one", "network.mode"),
+		render.Adapt("the host hands questions to its gateway's address on to its own name server, if the definition "+
+			"names none", "network.dns"),
 		render.Adapt("bhyve boots every machine by UEFI", "firmware.kind"),
+		render.Adapt("by a service of the host, once it is enabled as its first lines say", "machine.autostart",
+			"machine.autostart_delay"),
 		render.Adapt("run.sh remove leaves a disk that is kept", "disk.keep"),
 		render.Adapt("it precedes the names of bridges", "fleet.fleet"),
 		render.Adapt("it is in bhyve.conf; VNC uses only its first eight characters", "console.password"),
 		render.LeaveOut("bhyve runs only machines of its host's architecture", "image.arch"),
 		render.LeaveOut("bhyve has no channel to a helper in the machine", "first_boot.guest_tools"),
 		render.LeaveOut("bhyve has no setting for it", "resources.priority", "console.protocol", "firmware.secure_boot",
-			"firmware.tpm",
-			"medium.boot_first", "medium.eject", "machine.autostart", "machine.autostart_delay",
-			"share.host", "share.machine", "share.read_only", "network.dhcp_first", "network.dhcp_last"),
+			"firmware.tpm", "medium.eject"),
+		render.LeaveOut("no DHCP server runs on the bridges", "network.dhcp_first", "network.dhcp_last"),
 		render.LeaveOut("a note for people on the whole fleet", "fleet.about"),
 		render.LeaveOut("the script uses the file as it is; check --here compares it with its checksum",
 			"image.sha256"),
@@ -113,7 +111,7 @@ func fates() []render.Fate {
 }
 
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
-	fates := cloudinit.Overrides(job, m)
+	fates := render.Merge(cloudinit.Overrides(job, m), hypervisor.WithoutFirewalls(job.Fleet, "bhyve"))
 	if hypervisor.IsWindows(job.Fleet, m) {
 		fates = render.Merge(fates, hypervisor.DriversOfImage())
 	}
@@ -134,9 +132,9 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	n := hypervisor.New("bhyve", f, m)
 	n.AMD64()
 	n.ImageFile("")
-	if devices := len(m.Disks) + len(m.NICs); devices > mostDevices {
+	if devices := len(m.Disks) + len(m.NICs) + len(m.Shares); devices > mostDevices {
 		n.Add("too-many-devices", finding.Error, finding.OfMachine(m, "disks"),
-			"machine %s has %d disks and interfaces; the limit is %d", m.Name, devices, mostDevices).
+			"machine %s has %d disks, interfaces and shares; the limit is %d", m.Name, devices, mostDevices).
 			Remedy = "give it fewer"
 	}
 	if len(m.Ports) > 0 && !forwardTo(f, m).IsValid() {
@@ -150,58 +148,4 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			Remedy = "render the machine for qemu or libvirt, or do without"
 	}
 	return n.Findings
-}
-
-// forwardTo returns the address that ports are forwarded to: that on the first nat
-// network, or none.
-func forwardTo(f *fleet.Fleet, m *fleet.Machine) netip.Addr {
-	if nic := f.ForwardingNIC(m); nic != nil {
-		return f.Assigned(nic)
-	}
-	return netip.Addr{}
-}
-
-// loadRules returns the command that loads a file of rules. out is the interface that
-// leads to the world.
-func loadRules(m *fleet.Machine, file string) string {
-	return fmt.Sprintf(`pfctl -D out="$(route -n get default | awk '/interface:/ {print $2}')" -a stavren/%s -f %s`,
-		m.Name, file)
-}
-
-// forwards renders redirect rules (pf.conf(5)), or returns nil if there is no port.
-func forwards(f *fleet.Fleet, m *fleet.Machine) []byte {
-	to := forwardTo(f, m)
-	if len(m.Ports) == 0 || !to.IsValid() {
-		return nil
-	}
-	var text strings.Builder
-	fmt.Fprintf(&text, "# Ports of %s. /etc/pf.conf needs these lines, once:\n#   nat-anchor \"stavren/*\"\n"+
-		"#   rdr-anchor \"stavren/*\"\n", m.Name)
-	fmt.Fprintf(&text, "# Load it:  %s\n\n", loadRules(m, "ports.pf.conf"))
-	for _, nic := range m.NICs {
-		if network := f.Network(nic.Network); network != nil && network.Mode == fleet.NAT && network.Subnet.IsValid() {
-			fmt.Fprintf(&text, "# out to the world, and from the host itself\n"+
-				"nat on $out inet from %v to ! %v -> ($out)\n", network.Subnet, network.Subnet)
-			fmt.Fprintf(&text, "nat on %s inet from 127.0.0.0/8 to %v -> %v\n", bridgeName(f, network), to,
-				network.Gateway)
-			break
-		}
-	}
-	for _, port := range m.Ports {
-		on, listen := "", port.Listen.String()
-		switch {
-		case port.Listen.IsLoopback():
-			on = " on lo0"
-		case port.Listen.IsUnspecified():
-			listen = "any"
-		}
-		family := "inet"
-		if port.Listen.Is6() {
-			family = "inet6"
-		}
-		fmt.Fprintf(&text, "# %s\n", port.Name)
-		fmt.Fprintf(&text, "rdr pass%s %s proto %s from any to %s port %d -> %v port %d\n", on, family, port.Protocol,
-			listen, port.Host, to, port.Machine)
-	}
-	return []byte(text.String())
 }

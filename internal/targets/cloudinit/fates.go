@@ -96,9 +96,9 @@ func byClass() []row {
 	)
 	return []row{
 		{"machine.keyboard", carried, leftOut("cloud-init does not set it on FreeBSD"), leftOut(notOnWindows)},
-		{"disk.filesystem", carried, adapted("every file system becomes UFS, which newfs creates on an empty disk"),
+		{"disk.filesystem", carried, adapted("every file system but zfs becomes UFS, which newfs creates on an empty disk"),
 			leftOut(notOnWindows)},
-		{"disk.mount", carried, adapted("mounted by its label below /dev/ufs"), leftOut(notOnWindows)},
+		{"disk.mount", carried, adapted("mounted by its label below /dev/ufs, or as a pool of that name"), leftOut(notOnWindows)},
 		{"first_boot.swap", carried, leftOut("cloud-init does not create swap on FreeBSD"), leftOut(notOnWindows)},
 		{"first_boot.services", adapted(lastScript), adapted(lastScript),
 			adapted("a last PowerShell script sets and starts them")},
@@ -174,8 +174,7 @@ func Overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 // targets that aren't clouds.
 func CloudFates() []render.Fate {
 	return render.LeaveOut("only a cloud can act on it",
-		"machine.labels", "machine.public_address", "machine.names", "machine.firewall", "allowance.port",
-		"allowance.from",
+		"machine.labels", "machine.public_address", "machine.names",
 		"machine.region", "machine.zone", "machine.interruptible", "machine.when_stopped", "identity.account",
 		"identity.scopes",
 		"platform.region", "platform.zone", "platform.network", "platform.address_pool", "platform.size",
@@ -199,6 +198,8 @@ func allFates() []render.Fate {
 			"firmware.kind", "firmware.secure_boot", "firmware.tpm", "machine.clock", "machine.autostart",
 			"machine.autostart_delay"),
 		CloudFates(),
+		render.LeaveOut("the platform that starts the machine has to hold it; targets for hypervisors and clouds do",
+			"machine.firewall", "allowance.port", "allowance.from"),
 		render.Adapt("it decides under which name the system finds the disk", "disk.bus"),
 		render.Adapt("the machine mounts it; the host has to share it under the name of the share",
 			"share.machine", "share.read_only"),

@@ -57,6 +57,9 @@ func files(job *render.Job, m *fleet.Machine, system catalog.System,
 		}
 		add(file.Path, text, fleet.FormatMode(file.Mode), owner, deferred(m, file))
 	}
+	if _, refuses := environment.openings(job.Fleet, m); refuses && system.Linux() {
+		add(onceFolder+"/00-firewall", installTable(system), "0700", rootOwner, false)
+	}
 	counts := map[fleet.When]int{}
 	for _, script := range m.FirstBoot.Scripts {
 		text, revealed, err := reveal(job, &script.Content)

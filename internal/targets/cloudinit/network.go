@@ -11,7 +11,8 @@ import (
 
 // NetworkConfig renders the network interfaces in version 2 of cloud-init's network
 // configuration. Interfaces are identified by hardware address and named eth0, eth1,
-// … so that every renderer inside the guest agrees.
+// … so that every renderer inside the guest agrees; a single one whose address changes
+// is the one whose name starts with e, as those of Ethernet do.
 func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([]byte, error) {
 	ethernets := &yaml.Node{Kind: yaml.MappingNode}
 	for i, nic := range m.NICs {
@@ -19,9 +20,14 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([
 		if network == nil {
 			return nil, fmt.Errorf("network %q is not defined", nic.Network)
 		}
+		id := nic.Name
 		pairs := []any{
 			"match", mapping("macaddress", quotedNode(nic.HardwareAddress)),
 			"set-name", fmt.Sprintf("eth%d", i),
+		}
+		if environment.NewAddresses && len(m.NICs) == 1 {
+			// Readers that don't match by name take the id for one.
+			id, pairs = "eth0", []any{"match", mapping("name", quotedNode("e*"))}
 		}
 		var addresses []string
 		address := environment.addressOf(f, network, nic)
@@ -40,8 +46,8 @@ func NetworkConfig(f *fleet.Fleet, m *fleet.Machine, environment Environment) ([
 			addresses = append(addresses, also.String())
 		}
 		pairs = append(pairs, "addresses", flow(node(addresses)), "routes", routes(network, nic, handedOut))
-		pairs = append(pairs, "nameservers", environment.nameServers(network, handedOut))
-		ethernets.Content = append(ethernets.Content, node(nic.Name), mapping(pairs...))
+		pairs = append(pairs, "nameservers", environment.nameServers(f, m, nic, network, handedOut))
+		ethernets.Content = append(ethernets.Content, node(id), mapping(pairs...))
 	}
 	return encode("", mapping("version", 2, "ethernets", ethernets))
 }
@@ -94,12 +100,16 @@ func protocolOf(network *fleet.Network) string {
 	return "dhcp4"
 }
 
+// lastResort is the metric of a way out that the primary interface's precedes.
+const lastResort = 1000
+
 // overrides says what not to take from DHCP: another interface's way out, and name
-// servers where the definition has its own.
+// servers where the definition has its own. Readers that know only the metric of
+// overrides (_add_dhcp_overrides in network_state.py) prefer the primary's way by that.
 func overrides(network *fleet.Network, nic *fleet.NIC) []any {
 	var changes []any
 	if !nic.Primary {
-		changes = append(changes, "use-routes", false)
+		changes = append(changes, "use-routes", false, "route-metric", lastResort)
 	}
 	if hasOwnDNS(network) {
 		changes = append(changes, "use-dns", false)
@@ -115,7 +125,8 @@ func hasOwnDNS(network *fleet.Network) bool { return len(network.DNS) > 0 && !ne
 
 // nameServers renders the network's name servers. Those that weren't chosen come by
 // DHCP.
-func (e Environment) nameServers(network *fleet.Network, handedOut bool) *yaml.Node {
+func (e Environment) nameServers(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC, network *fleet.Network,
+	handedOut bool) *yaml.Node {
 	var servers []string
 	if len(network.DNS) == 0 && !handedOut && e.NameServer != nil {
 		if server := e.NameServer(network); server.IsValid() {
@@ -127,5 +138,11 @@ func (e Environment) nameServers(network *fleet.Network, handedOut bool) *yaml.N
 			servers = append(servers, server.String())
 		}
 	}
-	return mapping("addresses", flow(node(servers)), "search", flow(node(network.Search)))
+	search := network.Search
+	if len(search) == 0 && e.SearchDomain != nil {
+		if domain := e.SearchDomain(f, m, nic); domain != "" {
+			search = []string{domain}
+		}
+	}
+	return mapping("addresses", flow(node(servers)), "search", flow(node(search)))
 }

@@ -7,6 +7,7 @@ import (
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/targets/cloudinit"
+	"stavren.example/stavren/internal/targets/firewall"
 	"stavren.example/stavren/render"
 )
 
@@ -87,6 +88,9 @@ func TestSystemsDiffer(t *testing.T) {
 			m.Disks = []*fleet.Disk{{Name: "data", Size: fleet.GiB, FileSystem: "ext4", Mount: "/srv",
 				Options: []string{"noatime"}}}
 		}, `data, /srv, "rw,failok,noatime"]`, "mounts:"},
+		{"a pool of ZFS", "freebsd-14", func(m *fleet.Machine) {
+			m.Disks = []*fleet.Disk{{Name: "data", Size: fleet.GiB, FileSystem: "zfs", Mount: "/srv", Serial: "data-1"}}
+		}, "!= data-1 ] || echo $d; done\", data, /srv]", "newfs"},
 		{"vfat has another option for labels", "debian-12", fat, `cmd: "mkfs.vfat -n %(label)s %(device)s"`, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -110,4 +114,46 @@ func text(t *testing.T, f *fleet.Fleet, m *fleet.Machine) string {
 		t.Fatal(err)
 	}
 	return string(data.Text)
+}
+
+// TestFirewallInside looks at how each system holds the machine's firewalls.
+func TestFirewallInside(t *testing.T) {
+	for _, c := range []struct {
+		system string
+		want   []string
+	}{
+		{"debian-12", []string{"apt-get install -qy nftables", "bootcmd:", "nft -f /var/lib/stavren/firewall.nft",
+			"tcp dport 22 accept"}},
+		{"almalinux-9", []string{"dnf -qy install nftables"}},
+		{"opensuse-leap-15.6", []string{"zypper -nq install nftables"}},
+		{"alpine-3.22", []string{"apk add -q nftables"}},
+		{"arch", []string{"pacman -Syu --noconfirm --needed nftables"}},
+		{"freebsd-14", []string{"pf_rules=$f", "block in all", "pass in inet proto tcp from any to any port 22"}},
+		{"windows-server-2022", []string{`filename="00-firewall.ps1"`, "-Protocol TCP -LocalPort 22"}},
+	} {
+		t.Run(c.system, func(t *testing.T) {
+			f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
+				f.Images[0].OS, m.Firewall = c.system, []string{"office"}
+				f.Firewalls = []*fleet.Firewall{{Name: "office", Allow: []*fleet.Allowance{{
+					Port: fleet.PortRange{Protocol: fleet.TCP, First: 22, Last: 22}}}}}
+			})
+			environment := cloudinit.Virtio
+			plain, err := cloudinit.UserData(&render.Job{Fleet: f}, m, environment)
+			if err != nil {
+				t.Fatal(err)
+			}
+			environment.Firewall = func(f *fleet.Fleet, m *fleet.Machine) ([]firewall.Opening, bool) {
+				return firewall.Of(f, m, netip.Addr{})
+			}
+			held, err := cloudinit.UserData(&render.Job{Fleet: f}, m, environment)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, want := range c.want {
+				if !strings.Contains(string(held.Text), want) || strings.Contains(string(plain.Text), want) && want != "bootcmd:" {
+					t.Errorf("%q is not there, or there without the firewall:\n%s", want, held.Text)
+				}
+			}
+		})
+	}
 }

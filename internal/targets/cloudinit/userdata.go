@@ -10,6 +10,7 @@ import (
 
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/internal/targets/firewall"
 	"stavren.example/stavren/render"
 )
 
@@ -21,10 +22,17 @@ type Environment struct {
 	// platforms that don't name it themselves. DiskDevice is then a link to that
 	// device. It is nil for other platforms.
 	FindDisk func(m *fleet.Machine, disk *fleet.Disk) string
+	// FindOnFreeBSD returns a shell command that prints the name of a data disk on
+	// FreeBSD, such as "da1". If it is nil, the disk is found by its serial.
+	FindOnFreeBSD func(m *fleet.Machine, disk *fleet.Disk) string
+	// NewAddresses says that an import gives the interfaces new hardware addresses, so
+	// that a machine with one interface must not look for it by that.
+	NewAddresses bool
 	// GuestTools is the package of the hypervisor's helper, or empty.
 	GuestTools string
-	// Shares says that folders of the host appear as virtiofs under their names.
-	Shares bool
+	// ShareType is the file system as which folders of the host appear under their names,
+	// "virtiofs" or "9p", or empty.
+	ShareType string
 	// HandsOut reports whether the platform assigns a fixed address by DHCP, so that
 	// the machine asks for it as for any other. It may be nil.
 	HandsOut func(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool
@@ -34,9 +42,23 @@ type Environment struct {
 	// NameServer returns the name server of a network for which the definition has none,
 	// or an invalid address. It may be nil.
 	NameServer func(network *fleet.Network) netip.Addr
+	// SearchDomain returns the domain that a network's name server knows machines in, if
+	// the definition has none. It may be nil.
+	SearchDomain func(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) string
 	// Neighbours says that machines learn each other's names on networks without a
 	// name server.
 	Neighbours bool
+	// Firewall returns what the machine itself has to let in, and false if it refuses
+	// nothing: it has no firewalls, or its platform keeps them. It may be nil.
+	Firewall func(f *fleet.Fleet, m *fleet.Machine) ([]firewall.Opening, bool)
+}
+
+// openings returns what the machine itself has to let in, and whether it refuses the rest.
+func (e Environment) openings(f *fleet.Fleet, m *fleet.Machine) ([]firewall.Opening, bool) {
+	if e.Firewall == nil {
+		return nil, false
+	}
+	return e.Firewall(f, m)
 }
 
 // Virtio is the environment of hypervisors that pass the serials of disks to the
@@ -45,7 +67,7 @@ type Environment struct {
 var Virtio = Environment{
 	DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/" + idPrefix(disk.Bus) + disk.Serial },
 	GuestTools: "qemu-guest-agent",
-	Shares:     true,
+	ShareType:  "virtiofs",
 	Neighbours: true,
 }
 
@@ -87,7 +109,7 @@ type Part struct {
 func UserData(job *render.Job, m *fleet.Machine, environment Environment) (Data, error) {
 	system := catalog.Of(job.Fleet, m)
 	if system.Family.Name == catalog.Windows {
-		return windowsData(job, m, system)
+		return windowsData(job, m, system, environment)
 	}
 	return unixData(job, m, system, environment)
 }

@@ -10,6 +10,7 @@ import (
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/quote"
+	"stavren.example/stavren/internal/targets/firewall"
 	"stavren.example/stavren/render"
 )
 
@@ -20,7 +21,7 @@ import (
 // windowsFolder has the scripts of every boot.
 const windowsFolder = `C:\ProgramData\stavren`
 
-func windowsData(job *render.Job, m *fleet.Machine, system catalog.System) (Data, error) {
+func windowsData(job *render.Job, m *fleet.Machine, system catalog.System, environment Environment) (Data, error) {
 	var data Data
 	var written []*yaml.Node
 	add := func(name, text string) {
@@ -36,6 +37,9 @@ func windowsData(job *render.Job, m *fleet.Machine, system catalog.System) (Data
 		add(file.Path, text)
 	}
 	var scripts []part
+	if openings, refuses := environment.openings(job.Fleet, m); refuses {
+		scripts = append(scripts, part{"00-firewall.ps1", "text/x-shellscript", firewall.PowerShell(openings)})
+	}
 	for i, script := range m.FirstBoot.Scripts {
 		text, secret, err := reveal(job, &script.Content)
 		if err != nil {

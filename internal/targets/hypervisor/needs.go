@@ -18,9 +18,11 @@ type Needs struct {
 	machine *fleet.Machine
 }
 
-// New starts the list for a machine.
+// New starts the list for a machine, with the settings that the target does not know.
 func New(target string, f *fleet.Fleet, m *fleet.Machine) *Needs {
-	return &Needs{Report: finding.Report{Machine: m.Name}, Target: target, fleet: f, machine: m}
+	n := &Needs{Report: finding.Report{Machine: m.Name}, Target: target, fleet: f, machine: m}
+	n.settings()
+	return n
 }
 
 // ImageFile reports an image without a file to boot. alternative says what else

@@ -37,6 +37,20 @@ func UserNetwork(network *fleet.Network, m *fleet.Machine, nic *fleet.NIC, id st
 	return strings.Join(options, ","), plan.host, nil
 }
 
+// hostOf returns the address under which a machine sees the host that forwards its
+// ports, or none.
+func hostOf(f *fleet.Fleet, m *fleet.Machine) netip.Addr {
+	nic := f.ForwardingNIC(m)
+	if nic == nil {
+		return netip.Addr{}
+	}
+	plan, err := planUserNetwork(f.Network(nic.Network), nic.Address)
+	if err != nil {
+		return netip.Addr{} // rendering the network reports it
+	}
+	return plan.host
+}
+
 // userPlan has the addresses of a user-mode network.
 type userPlan struct {
 	// host and dns are QEMU's own two addresses. It answers for both, and either one

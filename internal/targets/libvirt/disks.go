@@ -13,19 +13,7 @@ import (
 
 // pool returns the storage pool of the volumes: `pool` in the definition's settings
 // for libvirt, or libvirt's default.
-func pool(f *fleet.Fleet) string { return cmp.Or(setting(f, "pool"), "default") }
-
-// setting returns one of the definition's settings for libvirt, or "".
-func setting(f *fleet.Fleet, key string) string {
-	if platform := f.Platform("libvirt"); platform != nil {
-		for _, setting := range platform.Settings {
-			if setting.Key == key {
-				return setting.Value
-			}
-		}
-	}
-	return ""
-}
+func pool(f *fleet.Fleet) string { return cmp.Or(hypervisor.ValueOf(f, "libvirt", "pool"), "default") }
 
 func volumeName(f *fleet.Fleet, m *fleet.Machine, disk string) string {
 	return qualified(f, m.Name) + "-" + disk

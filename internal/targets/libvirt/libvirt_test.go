@@ -40,6 +40,12 @@ func everything(t *testing.T) *fleet.Fleet {
 	m.Resources.Priority = fleet.Low
 	m.FirstBoot.GuestTools = true
 	f.Images[0].Arch = "amd64"
+	m.Firewall = []string{"office", "world"}
+	f.Firewalls = append(f.Firewalls, &fleet.Firewall{Name: "world", Allow: []*fleet.Allowance{
+		{Port: fleet.PortRange{Protocol: fleet.UDP, First: 6000, Last: 6010},
+			From: []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("2001:db8::/32")}},
+		{Port: fleet.PortRange{Protocol: fleet.AnyProtocol}, From: []netip.Prefix{netip.MustParsePrefix("::/0")}},
+		{Port: fleet.PortRange{Protocol: fleet.ICMP}}}})
 	f.Complete()
 	return f
 }
@@ -53,6 +59,8 @@ func kind(name string) string {
 		return "network"
 	case strings.HasSuffix(name, "domain.xml"):
 		return "domain"
+	case strings.HasSuffix(name, "filter.xml"):
+		return "nwfilter"
 	}
 	return ""
 }
@@ -244,6 +252,69 @@ func TestNeeds(t *testing.T) {
 			change(f, m)
 			if found := libvirt.Target.Needs(f, m); len(found) != 1 || found[0].Rule != rule || found[0].Remedy == "" {
 				t.Errorf("%s: findings %+v", rule, found)
+			}
+		})
+	}
+}
+
+// TestFilter looks at which machines and interfaces have a filter of libvirt's.
+func TestFilter(t *testing.T) {
+	for _, c := range []struct {
+		what    string
+		change  func(f *fleet.Fleet, m *fleet.Machine)
+		filters int
+	}{
+		{"a machine without a firewall", func(*fleet.Fleet, *fleet.Machine) {}, 0},
+		{"on two networks of libvirt's", func(_ *fleet.Fleet, m *fleet.Machine) { m.Firewall = []string{"office"} }, 2},
+		{"one of them QEMU's own", func(_ *fleet.Fleet, m *fleet.Machine) {
+			m.Firewall, m.Ports = []string{"office"}, []*fleet.Port{{Name: "ssh", Machine: 22}}
+		}, 1},
+		{"switched off", func(f *fleet.Fleet, m *fleet.Machine) {
+			m.Firewall = []string{"office"}
+			f.Platforms = []*fleet.Platform{{Name: "libvirt", Settings: []fleet.Pair{{Key: "firewall", Value: "none"}}}}
+		}, 0},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			m := &fleet.Machine{Name: "almanac", Image: "i", FirstBoot: &fleet.FirstBoot{},
+				NICs: []*fleet.NIC{{Name: "quay", Network: "quay"}, {Name: "reef", Network: "reef"}}}
+			f := &fleet.Fleet{Name: "tide-office", Images: []*fleet.Image{{Name: "i", OS: "debian-12", File: "i.qcow2"}},
+				Networks: []*fleet.Network{{Name: "quay", Mode: fleet.NAT, Subnet: netip.MustParsePrefix("10.44.7.0/24")},
+					{Name: "reef", Mode: fleet.Isolated}},
+				Firewalls: []*fleet.Firewall{{Name: "office"}}, Machines: []*fleet.Machine{m}}
+			c.change(f, m)
+			f.Complete()
+			files := golden.Render(t, libvirt.Target, f)
+			domain, script := string(files["almanac/domain.xml"].Data), string(files["almanac/run.sh"].Data)
+			if got := strings.Count(domain, `<filterref filter="tide-office-almanac"/>`); got != c.filters {
+				t.Errorf("%d interfaces have a filter:\n%s", got, domain)
+			}
+			if _, there := files["almanac/filter.xml"]; there != (c.filters > 0) ||
+				strings.Contains(script, "nwfilter-define filter.xml") != there ||
+				strings.Contains(script, "nwfilter-undefine") != there {
+				t.Errorf("filter.xml is there: %v; run.sh:\n%s", there, script)
+			}
+		})
+	}
+}
+
+// TestDomain looks at the domain in which machines are known to the name server.
+func TestDomain(t *testing.T) {
+	for _, c := range []struct{ search, want string }{{"", "tide-office.internal"}, {"skerry.example", "skerry.example"}} {
+		t.Run(c.want, func(t *testing.T) {
+			network := &fleet.Network{Name: "quay", Mode: fleet.HostOnly, Subnet: netip.MustParsePrefix("10.44.7.0/24")}
+			if c.search != "" {
+				network.Search = []string{c.search}
+			}
+			f := &fleet.Fleet{Name: "tide-office", Images: []*fleet.Image{{Name: "i", OS: "debian-12", File: "i.qcow2"}},
+				Networks: []*fleet.Network{network}, Machines: []*fleet.Machine{{Name: "almanac", Image: "i",
+					FirstBoot: &fleet.FirstBoot{}, NICs: []*fleet.NIC{{Name: "quay", Network: "quay"}}}}}
+			f.Complete()
+			files := golden.Render(t, libvirt.Target, f)
+			if text := string(files["networks/quay.xml"].Data); !strings.Contains(text, `<domain name="`+c.want+`"/>`) {
+				t.Errorf("the network:\n%s", text)
+			}
+			if !strings.Contains(string(files["almanac/seed.iso"].Data), "search: ["+c.want+"]") {
+				t.Error("the machine doesn't look there")
 			}
 		})
 	}

@@ -47,8 +47,12 @@ func networkInterface(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) (*xmldoc
 	mac := xmldoc.New("mac", "address", nic.HardwareAddress)
 	model := xmldoc.New("model", "type", string(hypervisor.ModelOf(f, m, nic)))
 	if !forwards(f, m, nic) {
-		return xmldoc.New("interface", "type", "network").Add(mac,
-			xmldoc.New("source", "network", qualified(f, network.Name)), model), nil
+		element := xmldoc.New("interface", "type", "network").Add(mac,
+			xmldoc.New("source", "network", qualified(f, network.Name)), model)
+		if hasFilter(f, m) {
+			element.Add(xmldoc.New("filterref", "filter", qualified(f, m.Name)))
+		}
+		return element, nil
 	}
 	element := xmldoc.New("interface", "type", "user").Add(mac)
 	if nic.Address.IsValid() && network.Subnet.IsValid() {
@@ -65,7 +69,7 @@ func networkInterface(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) (*xmldoc
 
 // usesPasst reports whether passt forwards ports, by the setting `forward: passt`.
 // libvirt knows it from version 9.0 on, if it was built with it.
-func usesPasst(f *fleet.Fleet) bool { return setting(f, "forward") == "passt" }
+func usesPasst(f *fleet.Fleet) bool { return hypervisor.ValueOf(f, "libvirt", "forward") == "passt" }
 
 // firstSlot is where on the bus the interfaces begin that libvirt doesn't know of. It
 // gives out slots from 1 on.
@@ -120,12 +124,21 @@ func networkFile(f *fleet.Fleet, network *fleet.Network) render.File {
 		root.Add(xmldoc.New("forward", "mode", "nat"))
 		fallthrough
 	case fleet.HostOnly:
-		if len(network.Search) > 0 {
-			root.Add(xmldoc.New("domain", "name", network.Search[0]))
-		}
+		root.Add(xmldoc.New("domain", "name", domainOf(f, network)))
 		root.Add(nameServer(f, network), addresses(f, network))
 	}
 	return render.File{Name: networkPath(network), Data: root.Encode(), Mode: 0o644}
+}
+
+// domainOf returns the domain in which a network's name server knows the machines: its
+// first search domain, or one in the top-level domain for private use (ICANN resolution
+// 2024.07.29.06). Without any, systemd-resolved would ask no server for a name that has
+// no dot.
+func domainOf(f *fleet.Fleet, network *fleet.Network) string {
+	if len(network.Search) > 0 {
+		return network.Search[0]
+	}
+	return f.Name + ".internal"
 }
 
 // networkPath returns the name of a network's file.
@@ -161,7 +174,7 @@ func nameServer(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 // addresses gives the host its address, which is that of the gateway if there is one,
 // and assigns those of the machines.
 func addresses(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
-	own := hostAddress(f, network)
+	own := hypervisor.HostAddress(f, network)
 	if !own.IsValid() || !network.Subnet.IsValid() {
 		return nil
 	}
@@ -186,15 +199,6 @@ func addresses(f *fleet.Fleet, network *fleet.Network) *xmldoc.Element {
 		strconv.Itoa(network.Subnet.Bits())).Add(dhcp)
 }
 
-// hostAddress returns the host's address on a network: that of the gateway, or the first
-// that no machine has.
-func hostAddress(f *fleet.Fleet, network *fleet.Network) netip.Addr {
-	if network.Gateway.IsValid() {
-		return network.Gateway
-	}
-	return firstFree(f, network)
-}
-
 // mostAddresses is the longest range that libvirt lets its DHCP server have
 // (virsocketaddr.c, virSocketAddrGetRange).
 const mostAddresses = 65535
@@ -214,18 +218,4 @@ func within(first, last netip.Addr) netip.Addr {
 		return farthest
 	}
 	return last
-}
-
-// firstFree returns the first address of a subnet that no machine has.
-func firstFree(f *fleet.Fleet, network *fleet.Network) netip.Addr {
-	taken := map[netip.Addr]bool{}
-	for _, at := range f.OnNetwork(network.Name) {
-		taken[at.NIC.Address] = true
-	}
-	for addr := network.Subnet.Masked().Addr().Next(); network.Subnet.Contains(addr); addr = addr.Next() {
-		if !taken[addr] {
-			return addr
-		}
-	}
-	return netip.Addr{}
 }

@@ -24,14 +24,18 @@ var runTemplate = sync.OnceValue(func() *template.Template { return hypervisor.T
 type run struct {
 	About, Name, Domain, Pool, Arch, Seed string
 	RootImage                             string
-	Networks                              []runNetwork
-	Disks                                 []runDisk
+	// Base begins the name of the volume that root disks share, or is empty.
+	Base     string
+	Networks []runNetwork
+	Disks    []runDisk
 	// Volumes are those that go when the machine is removed, and Kept those that stay.
 	Volumes, Kept []string
 	// Ejects are the drives whose discs are taken out after the first start.
 	Ejects    []string
 	Autostart bool
-	Reach     []string
+	// Filtered says that libvirt holds the machine's firewalls, in filter.xml.
+	Filtered bool
+	Reach    []string
 }
 
 type runNetwork struct{ Qualified, File string }
@@ -52,6 +56,7 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 	r := run{
 		About: quote.Comment("#", m.About), Name: m.Name, Domain: qualified(f, m.Name), Pool: quote.Shell(pool(f)),
 		Arch: arch, Seed: seed, Autostart: m.Autostart, Volumes: []string{seed}, Reach: hypervisor.Ways(f, m),
+		Filtered: hasFilter(f, m),
 	}
 	if image.File != "" {
 		r.RootImage = quote.Shell(job.Path(image.Folder, image.File))
@@ -80,9 +85,15 @@ func runScript(job *render.Job, m *fleet.Machine) ([]byte, error) {
 			r.Ejects = append(r.Ejects, discTarget(f, m, i))
 		}
 	}
+	if image.File != "" && hypervisor.ValueOf(f, "libvirt", "images") == "shared" && m.Disks[0].Format != fleet.Full {
+		r.Base = qualified(f, image.Name)
+	}
 	var script bytes.Buffer
 	if err := runTemplate().Execute(&script, r); err != nil {
 		return nil, fmt.Errorf("run.sh: %w", err)
 	}
 	return script.Bytes(), nil
 }
+
+// Root returns the root disk.
+func (r run) Root() runDisk { return r.Disks[0] }

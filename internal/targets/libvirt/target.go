@@ -21,7 +21,7 @@ var Target = render.Target{
 	Name:    "libvirt",
 	Summary: "domain, volume and network XML for libvirt, the seed image, and scripts that start the machines",
 	Writes: []string{"MACHINE/run.sh", "fleet.sh", "MACHINE/domain.xml", "MACHINE/seed.iso", "networks/NETWORK.xml",
-		"MACHINE/DISK.volume.xml"},
+		"MACHINE/DISK.volume.xml", "MACHINE/filter.xml"},
 	Fates:     fates,
 	Overrides: overrides,
 	Needs:     needs,
@@ -41,6 +41,9 @@ var Target = render.Target{
 			return nil, err
 		}
 		files := []render.File{{Name: m.Name + "/run.sh", Data: script, Mode: 0o755}, domain, seedFile}
+		if hasFilter(job.Fleet, m) {
+			files = append(files, filterFile(job.Fleet, m))
+		}
 		for _, disk := range m.Disks {
 			files = append(files, volume(job, m, disk))
 		}
@@ -63,6 +66,7 @@ var Target = render.Target{
 // environmentOf is Virtio, except for disks on a bus that libvirt doesn't emulate.
 func environmentOf(f *fleet.Fleet, m *fleet.Machine) cloudinit.Environment {
 	e := cloudinit.Virtio
+	e.Firewall = hypervisor.FirewallInside("libvirt")
 	e.DiskDevice = func(disk *fleet.Disk) string {
 		other := *disk
 		other.Bus = busOf(f, m, disk)
@@ -77,13 +81,27 @@ func environmentOf(f *fleet.Fleet, m *fleet.Machine) cloudinit.Environment {
 		if network.Mode != fleet.HostOnly {
 			return netip.Addr{}
 		}
-		return hostAddress(f, network)
+		return hypervisor.HostAddress(f, network)
+	}
+	e.SearchDomain = func(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) string {
+		network := f.Network(nic.Network)
+		if forwards(f, m, nic) || network.Mode != fleet.HostOnly && network.Mode != fleet.NAT || hasOwnServers(network) {
+			return ""
+		}
+		return domainOf(f, network)
 	}
 	return e
 }
 
+// hasOwnServers reports whether machines on a network ask servers that the definition
+// names, and not libvirt's.
+func hasOwnServers(network *fleet.Network) bool {
+	return len(network.DNS) > 0 && !network.IsDefault("dns")
+}
+
 func fates() []render.Fate {
 	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
+		hypervisor.FirewallFates(", and a filter of libvirt's for interfaces on its networks"),
 		render.Carry(
 			"image.arch", "machine.image", "machine.about", "machine.clock",
 			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus",
@@ -101,7 +119,8 @@ func fates() []render.Fate {
 		render.Adapt("as processor shares", "resources.priority"),
 		render.Adapt("libvirt's name server gives the names of machines with fixed addresses", "machine.names"),
 		render.Adapt("in the first-boot data of interfaces with a fixed address, or that the definition names; others "+
-			"get libvirt's or QEMU's", "network.dns", "network.search"),
+			"get libvirt's or QEMU's, and libvirt's name server knows the machines of a network without a search domain "+
+			"in FLEET.internal", "network.dns", "network.search"),
 		render.Adapt("by virsh autostart, in the script", "machine.autostart"),
 		render.Adapt("every machine has a serial console, even with a graphical one", "console.kind"),
 		render.Adapt("it is in domain.xml; VNC uses only its first eight characters", "console.password"),
@@ -113,7 +132,7 @@ func fates() []render.Fate {
 }
 
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
-	fates := cloudinit.Overrides(job, m)
+	fates := render.Merge(cloudinit.Overrides(job, m), hypervisor.WithoutFirewalls(job.Fleet, "libvirt"))
 	if catalog.Of(job.Fleet, m).Family.Class() == catalog.ClassWindows {
 		fates = render.Merge(fates, hypervisor.GuestToolsInImage(), hypervisor.DriversOfImage(),
 			render.Adapt("libvirt's name server knows the machine's full name", "machine.domain"))

@@ -10,66 +10,6 @@ import (
 	"stavren.example/stavren/internal/xmldoc"
 )
 
-// Resource types of CIM_ResourceAllocationSettingData (DMTF DSP8023).
-const (
-	typeProcessor = 3
-	typeMemory    = 4
-	typeSCSI      = 6
-	typeEthernet  = 10
-	typeDisc      = 15
-	typeDisk      = 17
-	typeSATA      = 20
-)
-
-// systemKind returns the value of CIM_OperatingSystem.OsType for a family.
-func systemKind(family string) int {
-	switch family {
-	case catalog.Debian:
-		return 96
-	case catalog.RedHat:
-		return 80
-	case catalog.SUSE:
-		return 85
-	case catalog.FreeBSD:
-		return 78
-	case catalog.Windows:
-		return 102
-	}
-	return linux64
-}
-
-const linux64 = 101
-
-// hardware collects the items of the virtual hardware section. Each has a number, and
-// those on a controller name it as their parent.
-type hardware struct {
-	section *xmldoc.Element
-	count   int
-	// scsi and sata are the numbers of the controllers.
-	scsi, sata string
-}
-
-// item adds an item. Its elements have to be in alphabetical order (DSP0243, 7.2: the
-// schema of CIM is a sequence).
-func (h *hardware) item(kind int, name string, pairs ...string) string {
-	h.count++
-	id := strconv.Itoa(h.count)
-	values := map[string]string{"ElementName": name, "InstanceID": id, "ResourceType": strconv.Itoa(kind)}
-	for i := 0; i+1 < len(pairs); i += 2 {
-		values[pairs[i]] = pairs[i+1]
-	}
-	item := xmldoc.New("Item")
-	for _, key := range []string{"Address", "AddressOnParent", "AllocationUnits", "AutomaticAllocation", "Connection",
-		"Description", "ElementName",
-		"HostResource", "InstanceID", "Parent", "ResourceSubType", "ResourceType", "VirtualQuantity"} {
-		if value := values[key]; value != "" {
-			item.Add(xmldoc.Text("rasd:"+key, value))
-		}
-	}
-	h.section.Add(item)
-	return id
-}
-
 // template is the descriptor of one machine while it is being built.
 type template struct {
 	fleet      *fleet.Fleet
@@ -82,8 +22,7 @@ type template struct {
 
 // descriptor renders the envelope of one machine.
 func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) {
-	image := f.Image(m.Image)
-	if image == nil {
+	if f.Image(m.Image) == nil {
 		return nil, fmt.Errorf("image %q is not defined", m.Image)
 	}
 	t := &template{
@@ -97,13 +36,9 @@ func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) 
 		"VirtualQuantity", strconv.Itoa(m.Resources.CPUs))
 	t.hardware.item(typeMemory, "Memory", "AllocationUnits", "byte * 2^20",
 		"VirtualQuantity", strconv.FormatInt(mebibytes(m.Resources.Memory), 10))
-	t.addDisks(image)
+	t.addDisks()
 	t.addDrives(seedSize)
-	if image.File != "" {
-		// An archive has the files in the order of the references (DSP0243, 5.3), and the
-		// root disk is packed last.
-		t.references.Add(xmldoc.New("File", "ovf:id", rootReference, "ovf:href", rootFile))
-	}
+	t.addFiles()
 	if err := t.addInterfaces(); err != nil {
 		return nil, err
 	}
@@ -111,39 +46,25 @@ func descriptor(f *fleet.Fleet, m *fleet.Machine, seedSize int) ([]byte, error) 
 	return t.envelope().Encode(), nil
 }
 
-func newHardware(m *fleet.Machine) hardware {
-	return hardware{section: xmldoc.New("VirtualHardwareSection").Add(
-		xmldoc.Text("Info", "Virtual hardware"),
-		xmldoc.New("System").Add(
-			xmldoc.Text("vssd:ElementName", "Virtual Hardware Family"),
-			xmldoc.Text("vssd:InstanceID", "0"),
-			xmldoc.Text("vssd:VirtualSystemIdentifier", m.Name),
-			xmldoc.Text("vssd:VirtualSystemType", "vmx-13 virtualbox-2.2"),
-		))}
-}
-
-// rootReference is the id of the root disk's file.
-const rootReference = "file-root"
-
-// addDisks puts every disk on one SCSI controller. Only the root disk has a file.
-func (t *template) addDisks(image *fleet.Image) {
-	t.hardware.scsi = t.hardware.item(typeSCSI, "SCSI controller", "Address", "0", "ResourceSubType", "lsilogic")
-	t.hardware.sata = t.hardware.item(typeSATA, "SATA controller", "Address", "0", "ResourceSubType", "AHCI")
+// addDisks puts every disk on its controller. Those that start with content have a file.
+func (t *template) addDisks() {
 	for i, disk := range t.machine.Disks {
-		file := ""
-		if disk.IsRoot() && image.File != "" {
-			file = rootReference
-		}
 		id := fmt.Sprintf("disk-%d", i)
-		t.disks.Add(xmldoc.New("Disk", "ovf:diskId", id, "ovf:fileRef", file,
+		reference := ""
+		if contentOf(t.fleet, t.machine, disk) != "" {
+			reference = "file-" + disk.Name
+		}
+		t.disks.Add(xmldoc.New("Disk", "ovf:diskId", id, "ovf:fileRef", reference,
 			"ovf:capacity", strconv.FormatInt(mebibytes(disk.Size), 10), "ovf:capacityAllocationUnits", "byte * 2^20",
 			"ovf:format", "http://www.vmware.com/interfaces/specifications/vmdk.html#streamOptimized"))
-		t.hardware.item(typeDisk, "Disk "+disk.Name, "AddressOnParent", strconv.Itoa(address(t.machine, disk)),
-			"HostResource", "ovf:/disk/"+id, "Parent", t.hardware.scsi)
+		parent := t.hardware.on(controllerOf(t.fleet, t.machine, disk))
+		t.hardware.item(typeDisk, "Disk "+disk.Name, "AddressOnParent", strconv.Itoa(unitOf(t.machine, disk)),
+			"HostResource", "ovf:/disk/"+id, "Parent", parent)
 	}
 }
 
-// addDrives puts the first-boot data and the media into drives on the SATA controller.
+// addDrives puts the first-boot data and the media into drives on IDE, which every
+// system has a driver for.
 func (t *template) addDrives(seedSize int) {
 	t.references.Add(xmldoc.New("File", "ovf:id", "file-seed", "ovf:href", "seed.iso",
 		"ovf:size", strconv.Itoa(seedSize)))
@@ -155,9 +76,20 @@ func (t *template) addDrives(seedSize int) {
 	}
 }
 
-func (t *template) addDrive(port int, name, file string) {
-	t.hardware.item(typeDisc, name, "AddressOnParent", strconv.Itoa(port), "AutomaticAllocation", "true",
-		"HostResource", "ovf:/file/"+file, "Parent", t.hardware.sata)
+// addFiles lists the files of disks after those of drives: an archive has them in the
+// order of the references (DSP0243, 5.3), and steps pack them in this one.
+func (t *template) addFiles() {
+	for _, disk := range t.machine.Disks {
+		if contentOf(t.fleet, t.machine, disk) != "" {
+			t.references.Add(xmldoc.New("File", "ovf:id", "file-"+disk.Name, "ovf:href", diskFile(disk)))
+		}
+	}
+}
+
+// addDrive adds a drive: two are on each of the two controllers.
+func (t *template) addDrive(at int, name, file string) {
+	t.hardware.item(typeDisc, name, "AddressOnParent", strconv.Itoa(at%2), "AutomaticAllocation", "true",
+		"HostResource", "ovf:/file/"+file, "Parent", t.hardware.on(controller{typeIDE, "PIIX4", at / 2}))
 }
 
 // addInterfaces adds the network interfaces, and each network once.
@@ -196,13 +128,10 @@ func (t *template) addFirmware() {
 	}
 }
 
-func (h *hardware) setting(key, value string) {
-	h.section.Add(xmldoc.New("vmw:Config", "ovf:required", "false", "vmw:key", key, "vmw:value", value))
-}
-
 func (t *template) envelope() *xmldoc.Element {
 	m := t.machine
 	system := catalog.Of(t.fleet, m)
+	ids := idsOf(system)
 	machine := xmldoc.New("VirtualSystem", "ovf:id", m.Name).
 		Add(xmldoc.Text("Info", "A virtual machine"), xmldoc.Text("Name", m.Name))
 	if m.About != "" {
@@ -210,7 +139,7 @@ func (t *template) envelope() *xmldoc.Element {
 			Add(xmldoc.Text("Info", "What the machine is for"), xmldoc.Text("Annotation", m.About)))
 	}
 	machine.Add(
-		xmldoc.New("OperatingSystemSection", "ovf:id", strconv.Itoa(systemKind(system.Family.Name))).
+		xmldoc.New("OperatingSystemSection", "ovf:id", strconv.Itoa(ids.osType), "vmw:osType", ids.guest).
 			Add(xmldoc.Text("Info", "The operating system"), xmldoc.Text("Description", system.Title)),
 		t.hardware.section)
 	return xmldoc.New("Envelope",
@@ -224,8 +153,6 @@ func (t *template) envelope() *xmldoc.Element {
 
 // mebibytes rounds an amount up to the units of the format.
 func mebibytes(amount fleet.Bytes) int64 { return int64((amount + fleet.MiB - 1) / fleet.MiB) }
-
-func discFile(disc *fleet.Medium) string { return disc.Name + ".iso" }
 
 func describe(network *fleet.Network) string {
 	text := describeMode(network.Mode)

@@ -13,7 +13,6 @@ import (
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/quote"
 	"stavren.example/stavren/internal/targets/cloudinit"
 	"stavren.example/stavren/internal/targets/hypervisor"
 	"stavren.example/stavren/internal/targets/seed"
@@ -41,7 +40,9 @@ var Target = render.Target{
 		ovf := render.File{Name: m.Name + ".ovf", Data: descriptor, Mode: 0o644}
 		files := []render.File{ovf, {Name: m.Name + ".mf", Data: manifest(ovf, seedFile), Mode: seedFile.Mode}, seedFile}
 		if job.Options.Archive {
-			if image := job.Fleet.Image(m.Image); len(m.Media) > 0 || image.File != "" {
+			if len(m.Media) > 0 || slices.ContainsFunc(m.Disks, func(disk *fleet.Disk) bool {
+				return contentOf(job.Fleet, m, disk) != ""
+			}) {
 				// A manifest lists every file (DSP0243, 5.1), and some are packed later.
 				files = []render.File{ovf, seedFile}
 			}
@@ -60,35 +61,38 @@ var Target = render.Target{
 }
 
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
-	fates := cloudinit.Overrides(job, m)
+	fates := render.Merge(cloudinit.Overrides(job, m), hypervisor.WithoutFirewalls(job.Fleet, "ovf"))
 	if hypervisor.IsWindows(job.Fleet, m) {
 		fates = render.Merge(fates, hypervisor.DriversOfImage())
 	}
 	return fates
 }
 
-// rootFile is the disk image that the descriptor names for the root disk.
-const rootFile = "root.vmdk"
-
 // environment is a hypervisor whose disks have no serial inside the machine. They are
-// found by their address on the SCSI bus and linked to names of our own.
+// found by their place on the controller and linked to names of our own.
 var environment = cloudinit.Environment{
 	DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
-	FindDisk: func(m *fleet.Machine, disk *fleet.Disk) string {
-		return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/*; do echo /dev/${b##*/}; done",
-			address(m, disk))
+	FindDisk:   findDisk,
+	FindOnFreeBSD: func(m *fleet.Machine, disk *fleet.Disk) string {
+		// Only SCSI has targets other than 0 (camcontrol(8)), and the root disk has 0.
+		return fmt.Sprintf(`camcontrol devlist | sed -n "s/.* target %d lun 0 (.*\(da[0-9]*\).*/\1/p"`, unitOf(m, disk))
 	},
-	GuestTools: "open-vm-tools",
-	Neighbours: true,
+	NewAddresses: true,
+	GuestTools:   "open-vm-tools",
+	Firewall:     hypervisor.FirewallInside("ovf"),
+	Neighbours:   true,
 }
 
-// address returns a disk's address on the SCSI bus, where 7 is the controller's own.
-func address(m *fleet.Machine, disk *fleet.Disk) int {
-	at := slices.Index(m.Disks, disk)
-	if at >= 7 {
-		at++
+// findDisk returns a command that prints the device at a disk's place: its target on
+// SCSI, or its port on the controller for SATA.
+func findDisk(m *fleet.Machine, disk *fleet.Disk) string {
+	if disk.Bus == fleet.SATA {
+		return fmt.Sprintf("for p in /sys/bus/pci/drivers/ahci/*/ata*; do "+
+			"[ \"$(cat $p/ata_port/*/port_no)\" != %d ] || for b in $p/host*/target*/*/block/sd*; do "+
+			"echo /dev/${b##*/}; done; done", unitOf(m, disk)+1)
 	}
-	return at
+	// Drives on IDE have places as well, and are no sd.
+	return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/sd*; do echo /dev/${b##*/}; done", unitOf(m, disk))
 }
 
 func manifest(files ...render.File) []byte {
@@ -122,19 +126,23 @@ func archive(files []render.File) ([]byte, error) {
 }
 
 func fates() []render.Fate {
-	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
+	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(), hypervisor.FirewallFates(""),
 		render.Carry("machine.image", "machine.about", "resources.cpus", "resources.memory", "disk.size", "nic.model",
 			"firmware.kind", "firmware.secure_boot"),
-		render.Adapt("the printed command converts it to "+rootFile+" beside the descriptor", "image.file"),
+		render.Adapt("the printed commands convert it to a disc image beside the descriptor", "image.file", "disk.start"),
+		render.Adapt("importers make new ones, so a machine with one interface doesn't look for its own; one with "+
+			"several does, and has to keep them", "nic.hardware_address"),
 		render.Adapt("a name in the network section, which is mapped to one of the hypervisor's networks on import",
 			"network.mode", "network.bridge"),
-		render.Adapt("every disk is on one SCSI controller, which all hypervisors that read OVF have", "disk.bus"),
+		render.Adapt("sata is AHCI; every other disk is on one SCSI controller, which is para-virtual on Linux and "+
+			"FreeBSD and serial-attached on Windows, as their drivers are", "disk.bus"),
 		render.Adapt("a drive with the disc's file, which must be beside the descriptor when it is imported",
 			"medium.file"),
-		render.LeaveOut("OVF has no element for forwarded ports; set them in the hypervisor",
-			"port.host", "port.machine", "port.protocol", "port.listen"),
+		render.LeaveOut("OVF has no element for forwarded ports; set them in the hypervisor", "port.host", "port.listen"),
+		render.Adapt("OVF has no element for forwarded ports; set them in the hypervisor. The machine's firewalls let "+
+			"them in", "port.machine", "port.protocol"),
 		render.LeaveOut("OVF has no element for it; set it in the hypervisor after the import",
-			"image.arch", "resources.priority", "disk.format", "disk.keep", "disk.start", "medium.boot_first",
+			"image.arch", "resources.priority", "disk.format", "disk.keep", "medium.boot_first",
 			"medium.eject",
 			"network.dhcp_first", "network.dhcp_last", "share.host", "share.machine", "share.read_only",
 			"console.kind", "console.protocol", "console.listen", "console.port", "console.resolution",
@@ -145,54 +153,40 @@ func fates() []render.Fate {
 	)
 }
 
-// mostDisks is how many disks a SCSI controller takes.
-const mostDisks = 15
+// How many disks a SCSI controller and a SATA controller take, and drives IDE.
+const (
+	mostSCSI   = 15
+	mostSATA   = 30
+	mostDrives = 4
+)
 
 // needs reports what keeps a machine from running as defined.
 func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	n := hypervisor.New("ovf", f, m)
 	n.AMD64()
-	if len(m.Disks) > mostDisks {
-		n.Add("too-many-disks", finding.Error, finding.OfDisk(m, m.Disks[mostDisks], fleet.Itself),
-			"machine %s has %d disks; the limit of its SCSI controller is %d", m.Name, len(m.Disks), mostDisks).
-			Remedy = "give it fewer disks"
+	limits := map[int]int{typeSCSI: mostSCSI, typeSATA: mostSATA}
+	names := map[int]string{typeSCSI: "SCSI", typeSATA: "SATA"}
+	count := map[int]int{}
+	for _, disk := range m.Disks {
+		kind := controllerOf(f, m, disk).kind
+		if count[kind]++; count[kind] == limits[kind]+1 {
+			n.Add("too-many-disks", finding.Error, finding.OfDisk(m, disk, fleet.Itself),
+				"machine %s has more than %d disks on %s, the limit of its controller", m.Name, limits[kind], names[kind]).
+				Remedy = "give it fewer disks, or put some on the other of sata and scsi"
+		}
+	}
+	if len(m.Media) >= mostDrives {
+		n.Add("too-many-devices", finding.Error, finding.OfMachine(m, "media"),
+			"machine %s has %d drives beside the one with first-boot data; the limit is %d", m.Name, len(m.Media),
+			mostDrives-1).
+			Remedy = "remove some of its media"
+	}
+	if len(m.NICs) > 1 {
+		n.Add("addresses-must-be-kept", finding.Warning, finding.OfMachine(m, "nics"),
+			"machine %s tells its %d interfaces apart by their hardware addresses, and importers make new ones", m.Name,
+			len(m.NICs)).
+			Remedy = "keep the addresses when you import it, or set them to those of the descriptor before its first start"
 	}
 	n.TextInXML()
 	return n.Findings
-}
-
-// steps convert the image to the root disk, complete the manifest, and pack.
-func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
-	var list []render.Step
-	for _, m := range machines {
-		for _, disc := range m.Media {
-			command := fmt.Sprintf("cp %s %s", quote.Shell(job.Path(disc.Folder, disc.File)), discFile(disc))
-			list = append(list, render.Step{About: "put the disc " + disc.Name + " where the descriptor of " + m.Name +
-				" names it", Command: add(job, m, command, discFile(disc))})
-		}
-		image := job.Fleet.Image(m.Image)
-		if image == nil || image.File == "" {
-			continue
-		}
-		// The disc's own size is what importers use, so a copy grows first.
-		command := fmt.Sprintf("qemu-img convert -O qcow2 %s root.part && qemu-img resize -q root.part %d && "+
-			"qemu-img convert -O vmdk -o subformat=streamOptimized root.part %s && rm root.part",
-			quote.Shell(job.Path(image.Folder, image.File)), int64(m.Disks[0].Size), rootFile)
-		about := "make the root disk of " + m.Name + ", and list it in the manifest"
-		if job.Options.Archive {
-			about = "make the root disk of " + m.Name + ", and pack it"
-		}
-		list = append(list, render.Step{About: about, Command: add(job, m, command, rootFile)})
-	}
-	return list
-}
-
-// add returns a command that makes a file in a machine's folder, and adds it to what is
-// imported: the manifest, or the archive.
-func add(job *render.Job, m *fleet.Machine, command, file string) string {
-	if job.Options.Archive {
-		return fmt.Sprintf("(cd %s && %s && tar --append --file %s.ova --format ustar %s)", m.Name, command, m.Name, file)
-	}
-	return fmt.Sprintf(`(cd %s && %s && printf 'SHA256(%[3]s)= %%s\n' "$(sha256sum %[3]s | cut -d' ' -f1)" >>%[1]s.mf)`,
-		m.Name, command, file)
 }

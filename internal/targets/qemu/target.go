@@ -58,6 +58,7 @@ var Target = render.Target{
 // Environment is plain virtio, with segments that have no DHCP server.
 var Environment = func() cloudinit.Environment {
 	e := cloudinit.Virtio
+	e.Firewall = hypervisor.FirewallInside("qemu")
 	e.NoDHCP = func(network *fleet.Network) bool {
 		return network.Mode == fleet.HostOnly || network.Mode == fleet.Isolated
 	}
@@ -65,7 +66,7 @@ var Environment = func() cloudinit.Environment {
 }()
 
 func fates() []render.Fate {
-	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(),
+	return render.Merge(cloudinit.Fates(), cloudinit.CloudFates(), hypervisor.FirewallFates(""),
 		render.Carry(
 			"image.arch", "image.file", "machine.image", "machine.about", "machine.clock",
 			"resources.cpus", "resources.memory", "disk.size", "disk.format", "disk.bus", "disk.start",
@@ -96,7 +97,7 @@ func fates() []render.Fate {
 }
 
 func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
-	fates := cloudinit.Overrides(job, m)
+	fates := render.Merge(cloudinit.Overrides(job, m), hypervisor.WithoutFirewalls(job.Fleet, "qemu"))
 	system := catalog.Of(job.Fleet, m)
 	if m.Console.Kind == fleet.Graphical && m.Console.Protocol == fleet.VNC && !system.Keyboard() {
 		fates = render.Merge(fates, render.Adapt("only the screen of the machine knows it", "machine.keyboard"))

@@ -82,6 +82,13 @@ remove)
 	[ ! -e readings.img ] || echo "kept: $PWD/readings.img"
 	confirm
 	rm -f "$@" ./*.part ./*.log run.lock
+	# Bridges of the fleet go with their last machine.
+	drop() {
+		ifconfig "$1" >/dev/null 2>&1 || return 0
+		ifconfig "$1" | grep -q 'member: ' || ifconfig "$1" destroy
+	}
+	drop quay-01168a
+	drop archive-62118c
 	echo "store is removed"
 	exit 0
 	;;
@@ -95,7 +102,7 @@ fi
 for program in bhyve bhyvectl qemu-img; do
 	command -v "$program" >/dev/null || fail "needs $program, which is not installed"
 done
-[ -r /usr/local/share/uefi-firmware/BHYVE_UEFI.fd ] || fail "needs UEFI firmware; install the package edk2-bhyve"
+[ -r /usr/local/share/uefi-firmware/BHYVE_UEFI_CODE.fd ] || fail "needs UEFI firmware; install the package edk2-bhyve"
 # The script runs once more under a lock (lockf(1)), which holds until the machine is off.
 if [ -z "${STAVREN_LOCKED:-}" ]; then
 	code=0
@@ -104,7 +111,26 @@ if [ -z "${STAVREN_LOCKED:-}" ]; then
 	exit "$code"
 fi
 [ -n "$image" ] || image=../images/debian-12-generic-amd64.qcow2
-kldload -n vmm if_tuntap if_bridge
+kldload -n vmm if_tuntap if_bridge nmdm
+
+# The packet filter asks the machine's own rules through anchors of /etc/pf.conf.
+anchored() {
+	pfctl -s nat 2>/dev/null | grep -qF 'rdr-anchor "stavren/*"' &&
+		pfctl -s nat 2>/dev/null | grep -qF 'nat-anchor "stavren/*"' &&
+		pfctl -s rules 2>/dev/null | grep -qF 'anchor "stavren/*"'
+}
+anchored || fail 'needs the packet filter with these lines in /etc/pf.conf, the first two before rules that block or pass:
+  nat-anchor "stavren/*"
+  rdr-anchor "stavren/*"
+  anchor "stavren/*"
+Then, as root: sysrc pf_enable=YES && service pf restart'
+out=$(route -n get default 2>/dev/null | awk '/interface:/ {print $2}')
+[ -n "$out" ] || fail "finds no route to the world; has the host a default route?"
+dns=$(awk '$1 == "nameserver" && $2 !~ /^127[.]|^::1$|:/ {print $2; exit}' /etc/resolv.conf)
+if [ -z "$dns" ]; then
+	dns=127.0.0.1
+	echo "store: /etc/resolv.conf names no name server that the machine could ask; write dns: for its network" >&2
+fi
 
 # format_of IMAGE prints the format of a disk image, by how it begins.
 format_of() {
@@ -152,33 +178,48 @@ make_disk root 10737418240 no "$image"
 make_disk readings 42949672960 no
 [ -e variables.fd ] || cp /usr/local/share/uefi-firmware/BHYVE_UEFI_VARS.fd variables.fd
 
-# join TAP BRIDGE [ADDRESS]: one interface on one bridge.
+# join TAP BRIDGE OWN [FAMILY ADDRESS]: one interface on one bridge, of our own or the host's.
 join() {
-	ifconfig "$2" >/dev/null 2>&1 || ifconfig bridge create name "$2" >/dev/null
-	if [ -n "${3:-}" ]; then
-		ifconfig "$2" inet "$3" up
-	else
+	if ! ifconfig "$2" >/dev/null 2>&1; then
+		[ "$3" = yes ] || fail "there is no bridge $2; to make it: ifconfig bridge create name $2 && ifconfig $2 addm INTERFACE up"
+		ifconfig bridge create name "$2" >/dev/null
+	fi
+	if [ -n "${4:-}" ]; then
+		ifconfig "$2" "$4" "$5" up
+	elif [ "$3" = yes ]; then
 		ifconfig "$2" up
 	fi
 	ifconfig "$1" >/dev/null 2>&1 || ifconfig tap create name "$1" >/dev/null
 	ifconfig "$2" addm "$1" 2>/dev/null || :
 	ifconfig "$1" up
 }
-join tap35eb750 quay-01168a 10.44.7.1/24
-join tap186d4c1 archive-62118c
-sysctl -q net.inet.ip.forwarding=1
+join tap35eb750 quay-01168a yes inet 10.44.7.1/24
+join tap186d4c1 archive-62118c yes inet 10.44.8.1/24
+sysctl -q net.inet.ip.forwarding=1 net.inet6.ip6.forwarding=1
+# Packets from one machine to another pass the filter too (if_bridge(4)).
+sysctl -q net.link.bridge.pfil_member=1 net.link.bridge.pfil_onlyip=0
+pfctl -q -D out="$out" -D dns="$dns" -a stavren/store -f ports.pf.conf
 
 forget() { bhyvectl --destroy --vm=store 2>/dev/null || :; }
 clean() {
 	forget
+	pfctl -q -a stavren/store -F all 2>/dev/null || :
 	ifconfig tap35eb750 destroy 2>/dev/null || :
 	ifconfig tap186d4c1 destroy 2>/dev/null || :
 }
 trap clean EXIT
 forget
-echo 'store: ssh on 127.0.0.1, port 31450/tcp, once ports.pf.conf is loaded' >&2
+echo 'store: ssh -p 22 mira@10.44.7.21' >&2
+echo 'store: ssh mira@10.44.8.21' >&2
+
+# Without a terminal, or for a machine that has no console, the serial port is one end of
+# a line (nmdm(4)).
+console=''
+[ ! -t 0 ] || console='-o lpc.com1.path=stdio'
+[ -n "$console" ] || echo "store: serial console by: cu -l /dev/nmdm-store-B" >&2
 
 # bhyve ends with 0 when the machine restarts, and with more when it is off.
-while bhyve -k bhyve.conf store; do
+# shellcheck disable=SC2086 # nothing, or two words
+while bhyve -k bhyve.conf $console store; do
 	forget
 done

@@ -226,7 +226,6 @@ disk pages tide-office-almanac-pages.qcow2 10737418240 no
 has_volume tide-office-almanac-seed.iso && quietly vol-delete --pool "$pool" tide-office-almanac-seed.iso
 quietly vol-create-as "$pool" tide-office-almanac-seed.iso "$(wc -c <seed.iso | tr -d ' ')" --format raw
 quietly vol-upload --pool "$pool" tide-office-almanac-seed.iso seed.iso
-
 kind=kvm
 if [ "${STAVREN_ACCEL:-}" = tcg ] || ! virsh domcapabilities --virttype kvm --arch x86_64 >/dev/null 2>&1; then
 	kind=qemu

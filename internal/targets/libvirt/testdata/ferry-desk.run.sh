@@ -224,7 +224,6 @@ disk root tide-office-ferry-desk-root.qcow2 68719476736 no "$image"
 has_volume tide-office-ferry-desk-seed.iso && quietly vol-delete --pool "$pool" tide-office-ferry-desk-seed.iso
 quietly vol-create-as "$pool" tide-office-ferry-desk-seed.iso "$(wc -c <seed.iso | tr -d ' ')" --format raw
 quietly vol-upload --pool "$pool" tide-office-ferry-desk-seed.iso seed.iso
-
 kind=kvm
 if [ "${STAVREN_ACCEL:-}" = tcg ] || ! virsh domcapabilities --virttype kvm --arch x86_64 >/dev/null 2>&1; then
 	kind=qemu

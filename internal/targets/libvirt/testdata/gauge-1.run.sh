@@ -121,6 +121,9 @@ remove)
 	if exists; then
 		quietly undefine "$domain" --managed-save --snapshots-metadata --nvram
 	fi
+	if virsh nwfilter-dumpxml "$domain" >/dev/null 2>&1; then
+		quietly nwfilter-undefine "$domain"
+	fi
 	if has_volume tide-office-gauge-1-seed.iso; then
 		quietly vol-delete --pool "$pool" tide-office-gauge-1-seed.iso
 	fi
@@ -240,7 +243,7 @@ disk root tide-office-gauge-1-root.qcow2 10737418240 no "$image"
 has_volume tide-office-gauge-1-seed.iso && quietly vol-delete --pool "$pool" tide-office-gauge-1-seed.iso
 quietly vol-create-as "$pool" tide-office-gauge-1-seed.iso "$(wc -c <seed.iso | tr -d ' ')" --format raw
 quietly vol-upload --pool "$pool" tide-office-gauge-1-seed.iso seed.iso
-
+quietly nwfilter-define filter.xml
 kind=kvm
 if [ "${STAVREN_ACCEL:-}" = tcg ] || ! virsh domcapabilities --virttype kvm --arch x86_64 >/dev/null 2>&1; then
 	kind=qemu

@@ -122,6 +122,9 @@ remove)
 	if exists; then
 		quietly undefine "$domain" --managed-save --snapshots-metadata --nvram
 	fi
+	if virsh nwfilter-dumpxml "$domain" >/dev/null 2>&1; then
+		quietly nwfilter-undefine "$domain"
+	fi
 	if has_volume tide-office-store-seed.iso; then
 		quietly vol-delete --pool "$pool" tide-office-store-seed.iso
 	fi
@@ -242,7 +245,7 @@ disk readings tide-office-store-readings.qcow2 42949672960 no
 has_volume tide-office-store-seed.iso && quietly vol-delete --pool "$pool" tide-office-store-seed.iso
 quietly vol-create-as "$pool" tide-office-store-seed.iso "$(wc -c <seed.iso | tr -d ' ')" --format raw
 quietly vol-upload --pool "$pool" tide-office-store-seed.iso seed.iso
-
+quietly nwfilter-define filter.xml
 kind=kvm
 if [ "${STAVREN_ACCEL:-}" = tcg ] || ! virsh domcapabilities --virttype kvm --arch x86_64 >/dev/null 2>&1; then
 	kind=qemu
