@@ -38,9 +38,10 @@ debootstrap --variant=minbase \
 	{ tail -n 20 "$work/debootstrap.log" >&2; exit 1; }
 
 echo 'LABEL=system / ext4 defaults 0 1' >"$root/etc/fstab"
-# Seeds only: looking for clouds on the network would cost minutes. And no
+# Seeds only: looking for clouds on the network would cost minutes, as would keys of RSA. And no
 # locale: this small system has no package that could make one.
-printf '%s\n' 'datasource_list: [NoCloud, None]' 'locale: false' >"$root/etc/cloud/cloud.cfg.d/90-small.cfg"
+printf '%s\n' 'datasource_list: [NoCloud, None]' 'locale: false' 'ssh_genkeytypes: [ed25519]' >"$root/etc/cloud/cloud.cfg.d/90-small.cfg"
+ln -s /dev/null "$root/etc/systemd/system/e2scrub_reap.service"
 # Kept small and quick: no package lists, no host keys of its own.
 rm -rf "$root"/var/cache/apt/archives/*.deb "$root"/var/lib/apt/lists/* "$root"/etc/ssh/ssh_host_*
 : >"$root/etc/machine-id"
@@ -54,7 +55,7 @@ TIMEOUT 1
 LABEL linux
   LINUX /vmlinuz
   INITRD /initrd.img
-  APPEND root=LABEL=system ro console=ttyS0 net.ifnames=0
+  APPEND root=LABEL=system ro quiet console=ttyS0 net.ifnames=0
 END
 extlinux --install "$root/boot/extlinux" >/dev/null 2>&1
 
@@ -66,7 +67,7 @@ mmd -i "$esp" ::/EFI ::/EFI/BOOT ::/loader ::/loader/entries
 mcopy -i "$esp" /usr/lib/systemd/boot/efi/systemd-bootx64.efi ::/EFI/BOOT/BOOTX64.EFI
 mcopy -i "$esp" "$root"/boot/vmlinuz-* ::/vmlinuz
 mcopy -i "$esp" "$root"/boot/initrd.img-* ::/initrd.img
-printf 'title Linux\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=system ro console=ttyS0 net.ifnames=0\n' >"$work/linux.conf"
+printf 'title Linux\nlinux /vmlinuz\ninitrd /initrd.img\noptions root=LABEL=system ro quiet console=ttyS0 net.ifnames=0\n' >"$work/linux.conf"
 mcopy -i "$esp" "$work/linux.conf" ::/loader/entries/linux.conf
 dd if="$esp" of="$disk" bs=1M seek=1 conv=notrunc status=none
 

@@ -256,3 +256,51 @@ func startLibvirt(t *testing.T) {
 	}
 	t.Fatal("libvirtd doesn't answer")
 }
+
+// TestSharedImage starts machines whose root disks are based on one volume, and removes
+// them one after the other. Nothing boots: their image is empty.
+func TestSharedImage(t *testing.T) {
+	startLibvirt(t)
+	folder := t.TempDir()
+	write(t, filepath.Join(folder, "f.stavren.yaml"), `stavren: 1
+fleet: shared-image
+images:
+  bookworm: {os: debian-12, file: empty.img}
+platforms: {libvirt: {settings: {images: shared}}}
+machines:
+  store: {image: bookworm, disks: {root: {size: 2GiB}}}
+  gauge: {image: bookworm, disks: {root: {size: 3GiB}}}
+`)
+	command(t, folder, "qemu-img", "create", "-q", "-f", "raw", "empty.img", "1M")
+	command(t, ".", "go", "run", "stavren.example/stavren/cmd/stavren", "render", "libvirt",
+		filepath.Join(folder, "f.stavren.yaml"), "-o", filepath.Join(folder, "out"))
+	run := func(machine string, words ...string) {
+		c := exec.Command("sh", append([]string{filepath.Join(folder, "out", machine, "run.sh")}, words...)...)
+		c.Env = append(os.Environ(), "STAVREN_ACCEL=tcg")
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("%s %v: %v\n%s", machine, words, err, out)
+		}
+	}
+	bases := func() int { return strings.Count(virsh("vol-list", "default"), "\n shared-image-bookworm-") }
+	for i, machine := range []string{"store", "gauge"} {
+		run(machine)
+		t.Cleanup(func() { virsh("destroy", "shared-image-"+machine) })
+		volume := virsh("vol-dumpxml", "--pool", "default", "shared-image-"+machine+"-root.qcow2")
+		if !strings.Contains(volume, "<backingStore>") || bases() != 1 {
+			t.Errorf("%d volumes as a base; the disk of %s:\n%s", bases(), machine, volume)
+		}
+		if want := fmt.Sprintf("<capacity unit='bytes'>%d</capacity>", (2+i)<<30); !strings.Contains(volume, want) {
+			t.Errorf("the disk of %s has another size:\n%s", machine, volume)
+		}
+	}
+	for i, machine := range []string{"store", "gauge"} {
+		virsh("destroy", "shared-image-"+machine)
+		run(machine, "remove", "--yes")
+		if want := 1 - i; bases() != want {
+			t.Errorf("after %s is removed, %d volumes are a base, want %d", machine, bases(), want)
+		}
+	}
+	if left := virsh("vol-list", "default"); strings.Contains(left, "shared-image-") {
+		t.Errorf("left:\n%s", left)
+	}
+}
