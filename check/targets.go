@@ -34,6 +34,7 @@ func targetRules() []rule {
 		{name: "subnet-of-platform", severity: finding.Error},
 		{name: "address-of-platform", severity: finding.Error},
 		{name: "addresses-must-be-kept", severity: finding.Warning},
+		{name: "zones-on-one-subnet", severity: finding.Error},
 		{name: "unknown-setting", severity: finding.Warning},
 	}
 }

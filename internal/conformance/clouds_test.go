@@ -127,15 +127,16 @@ var knownProperties = map[string]string{
 	"AWS::EC2::NetworkInterface": "SubnetId PrivateIpAddress GroupSet Description SourceDestCheck Tags",
 	"AWS::EC2::LaunchTemplate":   "LaunchTemplateName LaunchTemplateData TagSpecifications",
 	"AWS::EC2::Instance": "ImageId InstanceType AvailabilityZone LaunchTemplate KeyName " +
-		"IamInstanceProfile NetworkInterfaces BlockDeviceMappings InstanceInitiatedShutdownBehavior UserData Tags",
+		"IamInstanceProfile NetworkInterfaces InstanceInitiatedShutdownBehavior UserData Tags",
 	"AWS::EC2::EIP":            "Domain Tags",
 	"AWS::EC2::EIPAssociation": "AllocationId NetworkInterfaceId InstanceId",
 
-	"Microsoft.Network/networkSecurityGroups": "securityRules",
-	"Microsoft.Network/virtualNetworks":       "addressSpace subnets",
-	"Microsoft.Network/publicIPAddresses":     "publicIPAllocationMethod dnsSettings idleTimeoutInMinutes",
-	"Microsoft.Network/networkInterfaces":     "networkSecurityGroup ipConfigurations enableAcceleratedNetworking",
-	"Microsoft.Compute/disks":                 "creationData diskSizeGB",
+	"Microsoft.Network/networkSecurityGroups":          "securityRules",
+	"Microsoft.ManagedIdentity/userAssignedIdentities": "",
+	"Microsoft.Network/virtualNetworks":                "addressSpace subnets",
+	"Microsoft.Network/publicIPAddresses":              "publicIPAllocationMethod dnsSettings idleTimeoutInMinutes",
+	"Microsoft.Network/networkInterfaces":              "networkSecurityGroup ipConfigurations enableAcceleratedNetworking",
+	"Microsoft.Compute/disks":                          "creationData diskSizeGB",
 	"Microsoft.Compute/virtualMachines": "hardwareProfile storageProfile osProfile networkProfile " +
 		"securityProfile priority evictionPolicy billingProfile",
 }
@@ -200,9 +201,15 @@ func TestCloudFormationReferences(t *testing.T) {
 		checkProperties(t, at(t, resource, "Type").(string), resource.(map[string]any)["Properties"])
 	}
 	walk(document, "", func(path string, m map[string]any) {
+		targets, _ := m["DependsOn"].([]any)
 		for _, key := range []string{"Ref", "DependsOn"} {
-			if to, ok := m[key]; ok && resources[fmt.Sprint(to)] == nil {
-				t.Errorf("%s.%s leads to %v, which is not there", path, key, to)
+			if to, ok := m[key].(string); ok {
+				targets = append(targets, to)
+			}
+		}
+		for _, to := range targets {
+			if resources[fmt.Sprint(to)] == nil {
+				t.Errorf("%s leads to %v, which is not there", path, to)
 			}
 		}
 		if to, ok := m["Fn::GetAtt"].([]any); ok && resources[fmt.Sprint(to[0])] == nil {
@@ -212,8 +219,8 @@ func TestCloudFormationReferences(t *testing.T) {
 	if at(t, resources, "AlmanacLaunch/Properties/LaunchTemplateData/InstanceMarketOptions/MarketType") != "spot" ||
 		at(t, resources, "StoreLaunch/Properties/LaunchTemplateData/MetadataOptions/HttpTokens") != "required" ||
 		at(t, resources, "Almanac/Properties/InstanceInitiatedShutdownBehavior") != "terminate" ||
-		at(t, resources, "Almanac/Properties/BlockDeviceMappings/1/Ebs/DeleteOnTermination") != false ||
-		at(t, resources, "Almanac/Properties/BlockDeviceMappings/2/Ebs/DeleteOnTermination") != true {
+		at(t, resources, "AlmanacLaunch/Properties/LaunchTemplateData/BlockDeviceMappings/1/Ebs/DeleteOnTermination") != false ||
+		at(t, resources, "AlmanacLaunch/Properties/LaunchTemplateData/BlockDeviceMappings/2/Ebs/DeleteOnTermination") != true {
 		t.Error("capacity, metadata or disks are otherwise than asked")
 	}
 }
@@ -253,13 +260,14 @@ func TestARMReferences(t *testing.T) {
 			}
 		}
 		if at(t, resource, "type") == "Microsoft.Network/networkSecurityGroups" {
-			seen := map[float64]bool{}
+			seen := map[string]bool{}
 			for _, rule := range at(t, resource, "properties/securityRules").([]any) {
 				priority := at(t, rule, "properties/priority").(float64)
-				if seen[priority] || priority < 100 || priority > 4096 {
+				place := fmt.Sprint(at(t, rule, "properties/direction"), priority)
+				if seen[place] || priority < 100 || priority > 4096 {
 					t.Errorf("%s: priority %v", name, priority)
 				}
-				seen[priority] = true
+				seen[place] = true
 			}
 		}
 	}

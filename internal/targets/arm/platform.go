@@ -34,7 +34,8 @@ var platform = cloud.New(cloud.Cloud{
 	},
 	WindowsHostName: 15, // osProfile.computerName
 	FirstBoot: cloud.FirstBoot{
-		Limit: 65535, Base64: true, Compressible: true,
+		// Counted before base64 (osProfile.customData).
+		Limit: 65535, Compressible: true,
 		Environment: cloudinit.Environment{
 			// The platform's agent links data disks by their logical unit (azure-vm-utils).
 			DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },

@@ -5,6 +5,7 @@ package arm
 
 import (
 	"fmt"
+	"strings"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
@@ -25,10 +26,11 @@ var Target = platform.NewTarget(render.Target{
 
 func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 	f := job.Fleet
-	parameters := ""
+	parameters, values := "", ""
 	for _, m := range job.Machines() {
 		if platform.HoldsSecret(f, m) {
 			parameters = " --parameters @" + f.Name + valuesFile
+			values = ", \"parameters\": the parameters in " + f.Name + valuesFile
 		}
 	}
 	return []render.Step{
@@ -44,7 +46,7 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 			Request: fmt.Sprintf("PUT https://management.azure.com/subscriptions/$SUBSCRIPTION/resourcegroups/%[1]s"+
 				"/providers/Microsoft.Resources/deployments/%[1]s?api-version=2022-09-01\n"+
 				"Authorization: Bearer $TOKEN\nContent-Type: application/json\n\n"+
-				"{\"properties\": {\"mode\": \"Incremental\", \"template\": the content of %[1]s.arm.json}}", f.Name),
+				"{\"properties\": {\"mode\": \"Incremental\", \"template\": the content of %[1]s.arm.json%[2]s}}", f.Name, values),
 		},
 	}
 }
@@ -59,7 +61,7 @@ func fates() []render.Fate {
 		render.Adapt("the sets that apply to a machine become one security group, shared with machines of the same sets",
 			"machine.firewall"),
 		render.Adapt("the disk is detached and kept when the machine is deleted", "disk.keep"),
-		render.Adapt("a user-assigned identity", "identity.account"),
+		render.Adapt("a user-assigned identity: the one with that id, or a new one of that name", "identity.account"),
 		render.Adapt("with secure boot or a TPM, the machine is of the kind TrustedLaunch, which boots by UEFI",
 			"firmware.kind"),
 		render.LeaveOut("the identity's roles are assigned separately", "identity.scopes"),
@@ -77,5 +79,47 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			"machine %s has no user with a key, and the platform needs one to create an account", m.Name).
 			Remedy = "add a key to a user, under users"
 	}
+	for _, nic := range m.NICs {
+		if network := f.Network(nic.Network); network != nil && isOwn(f, m) {
+			subnet(&report, network, m, nic)
+		}
+	}
+	trustedLaunch(&report, f, m)
 	return report.Findings
+}
+
+// longestPrefix is that of the smallest subnet; of each, the platform takes the first four
+// addresses and the last ("Azure Virtual Network FAQ").
+const longestPrefix = 29
+
+// subnet reports a subnet that the platform doesn't create, or an address in it that it
+// doesn't assign.
+func subnet(report *finding.Report, network *fleet.Network, m *fleet.Machine, nic *fleet.NIC) {
+	switch {
+	case !network.Subnet.IsValid() || network.Subnet.Bits() > longestPrefix || network.Subnet.Addr().Is6():
+		report.Add("subnet-of-platform", finding.Error, finding.OfNetwork(network, "subnet"),
+			"network %s has no subnet of IPv4 with a prefix of at most /%d, so the platform can't create it", network.Name,
+			longestPrefix).
+			Remedy = "write such a subnet, or name one of the platform's under platforms"
+	case cloud.Reserves(network.Subnet, nic.Address, reservedAddresses):
+		report.Add("address-of-platform", finding.Error, finding.OfNIC(m, nic, "address"),
+			"machine %s has the address %v, but the platform reserves the first four of a subnet", m.Name, nic.Address).
+			Remedy = "choose an address from the fifth of the subnet on"
+	}
+}
+
+const reservedAddresses = 4
+
+// trustedLaunch reports secure boot or a TPM on a size that has neither: processors of
+// the fifth generation for arm64 ("Trusted Launch for Azure virtual machines").
+func trustedLaunch(report *finding.Report, f *fleet.Fleet, m *fleet.Machine) {
+	if !m.Firmware.SecureBoot && !m.Firmware.TPM {
+		return
+	}
+	size, _, err := platform.SizeOf(&render.Job{Fleet: f}, m)
+	if err == nil && size.Size.Arch == "arm64" && strings.HasSuffix(size.Size.Name, "_v5") {
+		report.Add("no-tpm", finding.Warning, finding.OfFirmware(m, fleet.Itself),
+			"machine %s asks for secure boot or a TPM, but the size %s has neither", m.Name, size.Size.Name).
+			Remedy = "name a size of the sixth generation, or do without"
+	}
 }

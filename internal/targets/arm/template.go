@@ -2,7 +2,6 @@ package arm
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"stavren.example/stavren/fleet"
@@ -14,10 +13,12 @@ import (
 
 // Versions of the resource providers' interfaces.
 const (
-	networkVersion = "2023-09-01"
-	computeVersion = "2023-09-01"
-	valuesSchema   = "https://schema.management.azure.com/schemas/2019-04-01/deploymentParameters.json#"
-	schema         = "https://schema.management.azure.com/schemas/2019-04-01/deploymentTemplate.json#"
+	networkVersion  = "2023-09-01"
+	machineVersion  = "2023-09-01"
+	diskVersion     = "2023-10-02" // disks have versions of their own
+	identityVersion = "2023-01-31"
+	valuesSchema    = "https://schema.management.azure.com/schemas/2019-04-01/deploymentParameters.json#"
+	schema          = "https://schema.management.azure.com/schemas/2019-04-01/deploymentTemplate.json#"
 )
 
 // template is put together resource by resource.
@@ -27,7 +28,15 @@ type template struct {
 	// secrets are the values of secret parameters, which go to a file of their own.
 	parameters, secrets, outputs *ordered.Map
 	resources                    ordered.List
+	names                        cloud.Namer
 }
+
+// The longest names of some kinds in characters ("Naming rules and restrictions for Azure
+// resources").
+const (
+	longestName       = 80
+	longestOutputName = 255
+)
 
 func newTemplate(job *render.Job) *template {
 	return &template{job: job, machines: job.Machines(), parameters: ordered.Of(), secrets: ordered.Of(),
@@ -77,16 +86,9 @@ func (t *template) render() ([]render.File, error) {
 	location := ordered.Of("type", "string", "defaultValue", platform.ValueOrPlaceholder(f, nil, "region"), "metadata",
 		ordered.Of("description", "Region of all resources"))
 	t.parameters.Set("location", location)
-	made := map[string]bool{}
-	for _, m := range t.machines {
-		if name := groupOf(f, m); !made[name] {
-			made[name] = true
-			t.group(name, m)
-		}
-	}
-	if t.ownNetwork() {
-		t.network()
-	}
+	t.groups()
+	t.identities()
+	t.network()
 	prepared, err := platform.Prepare(t.job, t.machines)
 	if err != nil {
 		return nil, err
@@ -116,79 +118,6 @@ func (t *template) render() ([]render.File, error) {
 // valuesFile holds what the template itself must not hold: secret parameters.
 const valuesFile = ".arm.parameters.json"
 
-func (t *template) ownNetwork() bool { return platform.Value(t.job.Fleet, nil, "network") == "" }
-
-// groupOf returns the name of the security group for the sets of a machine.
-func groupOf(f *fleet.Fleet, m *fleet.Machine) string {
-	return cloud.Shorten("firewall-"+strings.Join(cloud.SetsOf(f, m), "-and-"), 80)
-}
-
-// group creates a security group. Its rules have priorities from 100 up, in the
-// order of the definition. The last one refuses everything else.
-func (t *template) group(name string, m *fleet.Machine) {
-	f := t.job.Fleet
-	var rules ordered.List
-	names := cloud.SetsOf(f, m)
-	for _, set := range cloud.Sets(f, []*fleet.Machine{m}) {
-		if !slices.Contains(names, set.Name) {
-			continue
-		}
-		for _, opening := range set.Allow {
-			rules = append(rules, securityRule(cloud.Shorten(fmt.Sprintf("%s-%d", set.Name, len(rules)+1), 80),
-				100+10*len(rules), opening))
-		}
-	}
-	// The platform's default rules let machines on one network connect to each other;
-	// a definition's firewalls don't.
-	rules = append(rules, ordered.Of("name", "refuse-the-rest", "properties", ordered.Of("priority", 4096,
-		"direction", "Inbound", "access", "Deny", "protocol", "*", "sourcePortRange", "*",
-		"destinationAddressPrefix", "*", "destinationPortRange", "*", "sourceAddressPrefix", "*")))
-	t.add(groupKind, networkVersion, name, nil, "properties", ordered.Of("securityRules", rules))
-}
-
-func securityRule(name string, priority int, opening cloud.Opening) *ordered.Map {
-	ports := "*"
-	switch {
-	case opening.First > 0 && opening.First == opening.Last:
-		ports = fmt.Sprint(opening.First)
-	case opening.First > 0:
-		ports = fmt.Sprintf("%d-%d", opening.First, opening.Last)
-	}
-	protocol := "*"
-	switch opening.Protocol {
-	case fleet.TCP:
-		protocol = "Tcp"
-	case fleet.UDP:
-		protocol = "Udp"
-	case fleet.ICMP:
-		protocol = "Icmp"
-	}
-	properties := ordered.Of("priority", priority, "direction", "Inbound", "access", "Allow", "protocol", protocol,
-		"sourcePortRange", "*", "destinationAddressPrefix", "*", "destinationPortRange", ports)
-	switch {
-	case slices.Equal(opening.From, cloud.Everywhere()):
-		properties.Set("sourceAddressPrefix", "*")
-	case len(opening.From) == 1:
-		properties.Set("sourceAddressPrefix", opening.From[0])
-	default:
-		properties.Set("sourceAddressPrefixes", opening.From)
-	}
-	return ordered.Of("name", name, "properties", properties)
-}
-
-// network creates one virtual network, with a subnet for each network of the fleet.
-func (t *template) network() {
-	var prefixes []string
-	var subnets ordered.List
-	for _, network := range cloud.UsedNetworks(t.job.Fleet, t.machines) {
-		prefixes = append(prefixes, network.Subnet.String())
-		subnets = append(subnets, ordered.Of("name", network.Name, "properties",
-			ordered.Of("addressPrefix", network.Subnet.String())))
-	}
-	t.add(networkKind, networkVersion, t.job.Fleet.Name, nil, "properties",
-		ordered.Of("addressSpace", ordered.Of("addressPrefixes", prefixes), "subnets", subnets))
-}
-
 func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	f := t.job.Fleet
 	name := platform.NameOf(m.Name)
@@ -199,10 +128,10 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	var after, interfaces ordered.List
 	for _, nic := range m.NICs {
 		t.networkInterface(m, nic, zones)
-		address := name + "-" + nic.Name
+		address := t.nameOf(m, nic)
 		after = append(after, id(interfaceKind, address))
 		interfaces = append(interfaces, ordered.Of("id", id(interfaceKind, address), "properties",
-			ordered.Of("primary", nic.Primary)))
+			ordered.Of("primary", nic == cloud.Primary(m))))
 	}
 	storage, disks := t.storage(m, zones)
 	after = append(after, disks...)
@@ -218,22 +147,19 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 		properties.Set("evictionPolicy", "Deallocate")
 		properties.Set("billingProfile", ordered.Of("maxPrice", -1))
 	}
-	var identity *ordered.Map
-	if m.Identity.Account != "" {
-		identity = ordered.Of("type", "UserAssigned", "userAssignedIdentities",
-			ordered.Of(id(identityKind, m.Identity.Account), ordered.Keep(ordered.Of())))
-	}
+	identity, made := identityOf(m)
+	after = append(after, made...)
 	tags := ordered.Of()
 	for _, label := range platform.LabelsOf(m) {
 		tags.Set(label.Key, ordered.Keep(literal(label.Value)))
 	}
-	t.add(machineKind, computeVersion, name, after, "zones", zones, "tags", tags, "identity", identity, "properties",
-		properties)
-	t.outputs.Set(m.Name+"-address", ordered.Of("type", "string",
-		"value", fmt.Sprintf("[reference(resourceId('%s', '%s-%s')).ipConfigurations[0].properties.privateIPAddress]",
-			interfaceKind, name, cloud.Primary(m).Name)))
+	t.add(machineKind, machineVersion, name, after, "plan", planOf(platform.ImageOf(f, m)), "zones", zones, "tags", tags,
+		"identity", identity, "properties", properties)
+	t.outputs.Set(t.names.Name("output", longestOutputName, m.Name, "address"), ordered.Of("type", "string",
+		"value", fmt.Sprintf("[reference(resourceId('%s', '%s')).ipConfigurations[0].properties.privateIPAddress]",
+			interfaceKind, t.nameOf(m, cloud.Primary(m)))))
 	if m.PublicAddress {
-		t.outputs.Set(m.Name+"-public-address", ordered.Of("type", "string", "value",
+		t.outputs.Set(t.names.Name("output", longestOutputName, m.Name, "public-address"), ordered.Of("type", "string", "value",
 			fmt.Sprintf("[reference(resourceId('%s', '%s')).ipAddress]", addressKind, name)))
 	}
 	return nil
@@ -244,7 +170,7 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 func (t *template) storage(m *fleet.Machine, zones []string) (storage *ordered.Map, after ordered.List) {
 	f, name, root := t.job.Fleet, platform.NameOf(m.Name), m.Disks[0]
 	storage = ordered.Of("imageReference", imageReference(platform.ImageOf(f, m)),
-		"osDisk", ordered.Of("name", name+"-root", "createOption", "FromImage", "diskSizeGB",
+		"osDisk", ordered.Of("name", t.names.Name("disk", longestName, name, root.Name), "createOption", "FromImage", "diskSizeGB",
 			platform.DiskSize(f, m, root),
 			"deleteOption", deleteOption(root), "managedDisk", ordered.Of("storageAccountType", class(root))))
 	var dataDisks ordered.List
@@ -252,8 +178,8 @@ func (t *template) storage(m *fleet.Machine, zones []string) (storage *ordered.M
 		if disk.IsRoot() {
 			continue
 		}
-		diskName := name + "-" + disk.Name
-		t.add(diskKind, computeVersion, diskName, nil, "zones", zones, "sku", ordered.Of("name", class(disk)),
+		diskName := t.names.Name("disk", longestName, name, disk.Name)
+		t.add(diskKind, diskVersion, diskName, nil, "zones", zones, "sku", ordered.Of("name", class(disk)),
 			"properties", ordered.Of("creationData", ordered.Of("createOption", "Empty"), "diskSizeGB",
 				platform.DiskSize(f, m, disk)))
 		after = append(after, id(diskKind, diskName))
@@ -262,33 +188,6 @@ func (t *template) storage(m *fleet.Machine, zones []string) (storage *ordered.M
 	}
 	storage.Set("dataDisks", dataDisks)
 	return storage, after
-}
-
-func (t *template) networkInterface(m *fleet.Machine, nic *fleet.NIC, zones []string) {
-	f := t.job.Fleet
-	name := platform.NameOf(m.Name)
-	after := ordered.List{id(groupKind, groupOf(f, m))}
-	var subnet any = ordered.Of("id", literal(platform.Value(f, m, "network")))
-	if t.ownNetwork() {
-		after = append(after, id(networkKind, f.Name))
-		subnet = idOf(subnetKind, f.Name, nic.Network)
-	}
-	config := ordered.Of("subnet", subnet)
-	if nic.Address.IsValid() {
-		config.Set("privateIPAllocationMethod", "Static")
-		config.Set("privateIPAddress", nic.Address.String())
-	} else {
-		config.Set("privateIPAllocationMethod", "Dynamic")
-	}
-	if m.PublicAddress && nic == cloud.Primary(m) {
-		t.add(addressKind, networkVersion, name, nil, "zones", zones, "sku", ordered.Of("name", "Standard"),
-			"properties", ordered.Of("publicIPAllocationMethod", "Static"))
-		after = append(after, id(addressKind, name))
-		config.Set("publicIPAddress", idOf(addressKind, name))
-	}
-	t.add(interfaceKind, networkVersion, name+"-"+nic.Name, after, "properties", ordered.Of(
-		"networkSecurityGroup", idOf(groupKind, groupOf(f, m)),
-		"ipConfigurations", ordered.List{ordered.Of("name", nic.Name, "properties", config)}))
 }
 
 // osProfile names the one account that the platform creates. The first-boot data
@@ -329,13 +228,34 @@ func parameterName(m *fleet.Machine, what string) string {
 	return strings.ReplaceAll(m.Name, "-", "_") + "_" + what
 }
 
-// imageReference returns the reference to an image: publisher:offer:sku:version, or
-// the path of an image of the account.
+// imageReference returns the reference to an image: publisher:offer:sku:version with or
+// without the word plan, or the id of an image of the account, of a gallery of its own, of
+// one that is shared with it, or of the community's (ImageReference in the reference).
 func imageReference(name string) *ordered.Map {
-	if parts := strings.Split(name, ":"); len(parts) == 4 {
+	if parts := strings.Split(name, ":"); len(parts) == 4 || len(parts) == 5 && parts[4] == planMark {
 		return ordered.Of("publisher", parts[0], "offer", parts[1], "sku", parts[2], "version", parts[3])
 	}
-	return ordered.Of("id", literal(name))
+	key := "id"
+	switch lower := strings.ToLower(name); {
+	case strings.HasPrefix(lower, "/communitygalleries/"):
+		key = "communityGalleryImageId"
+	case strings.HasPrefix(lower, "/sharedgalleries/"):
+		key = "sharedGalleryImageId"
+	}
+	return ordered.Of(key, literal(name))
+}
+
+// planMark ends the id of an image of the marketplace that is sold by a plan.
+const planMark = "plan"
+
+// planOf returns the plan of an image of the marketplace, or nil. Its names are those of
+// the image.
+func planOf(name string) *ordered.Map {
+	parts := strings.Split(name, ":")
+	if len(parts) != 5 || parts[4] != planMark {
+		return nil
+	}
+	return ordered.Of("name", parts[2], "publisher", parts[0], "product", parts[1])
 }
 
 func deleteOption(disk *fleet.Disk) string {

@@ -85,16 +85,11 @@ func IsBuiltIn(key string) bool {
 }
 
 // Value returns what a machine, or else the fleet, gives for a setting of the
-// platform. A machine's own region and zone come first. m may be nil.
+// platform. What is given for the platform comes before a machine's own region and zone,
+// which are for all. m may be nil.
 func (c *Cloud) Value(f *fleet.Fleet, m *fleet.Machine, key string) string {
 	var given []*fleet.Platform
 	if m != nil {
-		switch {
-		case key == "region" && m.Region != "":
-			return m.Region
-		case key == "zone" && m.Zone != "":
-			return m.Zone
-		}
 		for _, platform := range m.Platforms {
 			if platform.Name == c.Name {
 				given = append(given, platform)
@@ -108,6 +103,12 @@ func (c *Cloud) Value(f *fleet.Fleet, m *fleet.Machine, key string) string {
 		if value := settingOf(platform, key); value != "" {
 			return value
 		}
+	}
+	switch {
+	case m != nil && key == "region":
+		return m.Region
+	case m != nil && key == "zone":
+		return m.Zone
 	}
 	return ""
 }

@@ -17,6 +17,11 @@ func (c *Cloud) Overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 		how := fmt.Sprintf("size %s, %s: %d cpus and %v", o.Size.Name, why, o.CPUs, o.Memory)
 		fates = append(fates, render.Adapt(how, "resources.cpus", "resources.memory")...)
 	}
+	for _, key := range []struct{ name, value string }{{"region", m.Region}, {"zone", m.Zone}} {
+		if key.value != "" && c.Value(job.Fleet, m, key.name) != key.value {
+			fates = append(fates, render.LeaveOut("platforms names another one for "+c.Name, "machine."+key.name)...)
+		}
+	}
 	if !m.PublicAddress {
 		fates = append(fates, render.LeaveOut("there is no host to listen on, and the machine has no public address",
 			"port.machine", "port.protocol")...)

@@ -24,6 +24,8 @@ type Labels struct {
 	// key and value in characters.
 	Limit, KeyLimit, ValueLimit int
 	ValidKey, ValidValue        func(text string) bool
+	// Reserved reports whether the platform or the target sets a key itself. It may be nil.
+	Reserved func(key string) bool
 	// LowerCase says that the platform takes lower-case labels only.
 	LowerCase bool
 }

@@ -191,6 +191,12 @@ func (n *needs) labels() {
 			Remedy = "remove some"
 	}
 	for _, label := range labels {
+		if rules.Reserved != nil && rules.Reserved(label.Key) {
+			n.Add("label-refused", finding.Error, at, "%s sets the label %s of machine %s itself", n.Name, label.Key,
+				n.m.Name).
+				Remedy = "give the label another name"
+			continue
+		}
 		if len(label.Key) > rules.KeyLimit || len(label.Value) > rules.ValueLimit || !rules.ValidKey(label.Key) ||
 			!rules.ValidValue(label.Value) {
 			n.Add("label-refused", finding.Error, at, "%s does not accept the label %s of machine %s", n.Name,

@@ -3,10 +3,12 @@ package cloudformation
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/targets/cloud"
+	"stavren.example/stavren/render"
 )
 
 // Limits of a template (docs.aws.amazon.com, "CloudFormation quotas").
@@ -34,7 +36,12 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 				Remedy = "split the definition into several, each a stack of its own"
 		}
 	}
-	if platform.Value(f, m, "network") == "" {
+	if !isOwn(f, m) && platform.Value(f, m, vpcSetting.Key) == "" {
+		report.Findings = append(report.Findings, platform.Missing(f, m, vpcSetting, fmt.Sprint(vpcOf(f, m))))
+	}
+	if isOwn(f, m) {
+		oneZone(&report, f, m)
+		oneBlock(&report, f, m)
 		for _, nic := range m.NICs {
 			if network := f.Network(nic.Network); network != nil {
 				subnet(&report, network, m, nic)
@@ -77,21 +84,74 @@ func subnet(report *finding.Report, network *fleet.Network, m *fleet.Machine, ni
 			"network %s has the subnet %v, but the platform only creates subnets from /%d to /%d",
 			network.Name, network.Subnet, shortestPrefix, longestPrefix).
 			Remedy = "choose a subnet of such a size, or name one of the platform's under platforms"
-	case isReserved(network, nic.Address):
+	case cloud.Reserves(network.Subnet, nic.Address, reservedAddresses):
 		report.Add("address-of-platform", finding.Error, finding.OfNIC(m, nic, "address"),
 			"machine %s has the address %v, but the platform reserves the first four of a subnet", m.Name, nic.Address).
 			Remedy = "choose an address from the fifth of the subnet on"
 	}
 }
 
-// isReserved reports whether the platform reserves an address of a subnet.
-func isReserved(network *fleet.Network, addr netip.Addr) bool {
-	reserved := network.Subnet.Masked().Addr()
-	for range reservedAddresses {
-		if addr == reserved {
-			return true
+// oneZone reports a machine whose zone is not that of the others on one of its networks:
+// a subnet is in one zone.
+func oneZone(report *finding.Report, f *fleet.Fleet, m *fleet.Machine) {
+	zone := platform.Value(f, m, "zone")
+	for _, nic := range m.NICs {
+		network := f.Network(nic.Network)
+		if network == nil {
+			continue
 		}
-		reserved = reserved.Next()
+		beside := f.OnNetwork(network.Name)
+		at := slices.IndexFunc(beside, func(b fleet.Attachment) bool { return isOwn(f, b.Machine) })
+		if at < 0 {
+			continue
+		}
+		first := beside[at].Machine
+		if other := platform.Value(f, first, "zone"); other != zone {
+			report.Add("zones-on-one-subnet", finding.Error, finding.OfMachine(m, "zone"),
+				"machine %s is in zone %s, but %s on the same network %s is in %s, and a subnet is in one zone", m.Name,
+				orFirst(zone), first.Name, network.Name, orFirst(other)).
+				Remedy = "put machines of one zone on one network, or name subnets of the platform's under platforms"
+			return
+		}
 	}
-	return false
+}
+
+func orFirst(zone string) string {
+	if zone == "" {
+		return "the region's first"
+	}
+	return zone
+}
+
+// privateBlocks are the blocks of which only one can be in a VPC (RFC 1918; "VPC CIDR
+// blocks", restrictions).
+func privateBlocks() []netip.Prefix {
+	return []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"),
+		netip.MustParsePrefix("192.168.0.0/16")}
+}
+
+// oneBlock reports a network whose subnet is in another block for private use than the
+// first one's, if no one range covers all.
+func oneBlock(report *finding.Report, f *fleet.Fleet, m *fleet.Machine) {
+	if m != f.Machines[0] {
+		return // once for all
+	}
+	used := cloud.UsedNetworks(f, newTemplate(&render.Job{Fleet: f}).own())
+	if len(used) < 2 {
+		return
+	}
+	if _, one := cover(used); one {
+		return
+	}
+	blockOf := func(network *fleet.Network) int {
+		return slices.IndexFunc(privateBlocks(), func(block netip.Prefix) bool { return block.Contains(network.Subnet.Addr()) })
+	}
+	for _, network := range used[1:] {
+		if blockOf(network) != blockOf(used[0]) {
+			report.Add("subnet-of-platform", finding.Error, finding.OfNetwork(network, "subnet"),
+				"network %s has the subnet %v, which the platform doesn't put beside %v in one network", network.Name,
+				network.Subnet, used[0].Subnet).
+				Remedy = "choose subnets from one of 10.0.0.0/8, 172.16.0.0/12 and 192.168.0.0/16"
+		}
+	}
 }

@@ -30,6 +30,7 @@ var platform = cloud.New(cloud.Cloud{
 		Limit: 45, KeyLimit: 128, ValueLimit: 256,
 		ValidKey:   cloud.Pattern(`^[\p{L}\p{N} _.:/=+@-]+$`),
 		ValidValue: cloud.Pattern(`^[\p{L}\p{N} _.:/=+@-]*$`),
+		Reserved:   func(key string) bool { return key == "Name" || strings.HasPrefix(strings.ToLower(key), "aws:") },
 	},
 	FirstBoot: cloud.FirstBoot{
 		Limit: 16384, Compressible: true,
@@ -44,20 +45,35 @@ var platform = cloud.New(cloud.Cloud{
 		{Key: "region", What: "the region that machines run in", Needed: cloud.Always},
 		{Key: "zone", What: "the availability zone that machines run in, by default the region's first"},
 		{Key: "network", What: "an existing subnet that machines are put on, instead of new ones"},
-		{Key: "vpc", What: "the VPC of that subnet, which firewalls belong to"},
+		vpcSetting,
 		{Key: "root_device", What: "the name of the root disk in the image's block device mapping"},
 	},
 	ImageID: "ami-0123456789abcdef0",
 })
 
-// findDisk finds a data disk. Disks are NVMe devices in an order of their own. If
-// the image links them to the names of the mapping, it takes the link, and else the
-// disk of the right size without partitions.
+// nameOfVolume prints the volume whose name in the mapping is the argument. Volumes are
+// NVMe devices in an order of their own, which keep that name among what their makers
+// add to the controller's identity, from byte 3072 on ("Amazon EBS and NVMe").
+const nameOfVolume = `python3 -c '
+import array, fcntl, glob, struct, sys
+for path in sorted(glob.glob("/dev/nvme*n1")):
+    data = array.array("B", bytes(4096))
+    call = struct.pack("<BBHIIIQQIIIIIIIIII", 6, 0, 0, 0, 0, 0, 0, data.buffer_info()[0], 0, 4096, 1, 0, 0, 0, 0, 0, 0, 0)
+    with open(path, "rb") as device:
+        fcntl.ioctl(device, 0xC0484E41, call)
+    if bytes(data[3072:3104]).split(b"\0")[0].strip().decode().split("/")[-1] == sys.argv[1]:
+        print(path)
+' `
+
+// vpcSetting is needed if the definition names a subnet.
+var vpcSetting = cloud.Setting{Key: "vpc", What: "the VPC of that subnet, which firewalls belong to"}
+
+// findDisk finds a data disk by its name in the mapping: the image links it, or the
+// volume itself knows it.
 func findDisk(m *fleet.Machine, disk *fleet.Disk) string {
 	name := deviceName(m, disk)
-	return fmt.Sprintf("if [ -e %s ]; then readlink -f %s; else lsblk -bdnpo NAME,SIZE | awk '$2 == %d {print $1}' | "+
-		"while read -r d; do [ $(lsblk -no NAME $d | wc -l) -eq 1 ] && echo $d && break; done; fi",
-		name, name, int64(disks.Round(catalog.System{}, disk)))
+	return fmt.Sprintf("if [ -e %[1]s ]; then readlink -f %[1]s; else %[2]s%[3]s; fi", name, nameOfVolume,
+		strings.TrimPrefix(name, "/dev/"))
 }
 
 // mostDisks is how many disks have device names.

@@ -31,7 +31,10 @@ func readBack(r cloud.Rendered, m *fleet.Machine) (cloud.Reading, error) {
 			reading.Labels = append(reading.Labels, fleet.Pair{Key: tag.At("Key").Text(),
 				Value: tag.At("Value").Text()})
 		}
-		nic := resources.At(instance.At("NetworkInterfaces", 0, "NetworkInterfaceId", "Ref").Text(), "Properties")
+		nic := instance.At("NetworkInterfaces", 0)
+		if id := nic.At("NetworkInterfaceId", "Ref"); id.Exists() {
+			nic = resources.At(id.Text(), "Properties")
+		}
 		for _, group := range nic.At("GroupSet").List() {
 			set := resources.At(group.At("Fn::GetAtt", 0).Text(), "Properties")
 			for _, rule := range set.At("SecurityGroupIngress").List() {

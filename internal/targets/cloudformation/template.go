@@ -20,8 +20,12 @@ type template struct {
 }
 
 func newTemplate(job *render.Job) *template {
-	return &template{job: job, machines: job.Machines(), resources: ordered.Of(), outputs: ordered.Of(),
+	t := &template{job: job, machines: job.Machines(), resources: ordered.Of(), outputs: ordered.Of(),
 		ids: map[string]string{}}
+	for _, id := range []string{"Network", "Gateway", "GatewayAttachment", "RouteTable", "RouteOut"} {
+		t.ids["\x00"+id] = id // a machine can have such a name
+	}
+	return t
 }
 
 // id returns the logical name of a resource, which may have letters and digits
@@ -77,11 +81,7 @@ func (t *template) tags(name string) ordered.List {
 func (t *template) render() ([]render.File, error) {
 	f := t.job.Fleet
 	t.networks()
-	for _, set := range cloud.Sets(f, t.machines) {
-		properties := ordered.Of("GroupDescription", set.About, "VpcId", t.network(), "SecurityGroupIngress",
-			ingress(set), "Tags", t.tags(set.Name))
-		t.add(t.id("firewall", set.Name), "AWS::EC2::SecurityGroup", properties)
-	}
+	t.firewalls()
 	for _, key := range cloud.AdminKeys(f, t.machines) {
 		t.add(t.id("key", key.Name), "AWS::EC2::KeyPair", ordered.Of("KeyName", f.Name+"-"+key.Name,
 			"PublicKeyMaterial", cloud.KeyText(key)))
@@ -101,70 +101,6 @@ func (t *template) render() ([]render.File, error) {
 		return nil, err
 	}
 	return []render.File{{Name: f.Name + ".cloudformation.json", Data: data, Mode: cloud.Mode(t.secret)}}, nil
-}
-
-// ownNetwork reports whether the stack creates its network.
-func (t *template) ownNetwork() bool { return platform.Value(t.job.Fleet, nil, "network") == "" }
-
-// network returns the VPC that firewalls belong to, or nil for that of the subnet
-// that the definition names.
-func (t *template) network() any {
-	if t.ownNetwork() {
-		return ref("Network")
-	}
-	if vpc := platform.Value(t.job.Fleet, nil, "vpc"); vpc != "" {
-		return vpc
-	}
-	return nil
-}
-
-// networks creates one VPC, with an address range and a subnet for each network.
-func (t *template) networks() {
-	used := cloud.UsedNetworks(t.job.Fleet, t.machines)
-	if !t.ownNetwork() || len(used) == 0 {
-		return
-	}
-	t.add("Network", "AWS::EC2::VPC", ordered.Of("CidrBlock", used[0].Subnet.String(),
-		"EnableDnsSupport", true, "EnableDnsHostnames", true, "Tags", t.tags("network")))
-	for i, network := range used {
-		subnet := t.id("subnet", network.Name)
-		var after any
-		if i > 0 {
-			after = t.id("range", network.Name)
-			t.add(t.id("range", network.Name), "AWS::EC2::VPCCidrBlock",
-				ordered.Of("VpcId", ref("Network"), "CidrBlock", network.Subnet.String()))
-		}
-		properties := ordered.Of("VpcId", ref("Network"), "CidrBlock", network.Subnet.String(),
-			"AvailabilityZone", t.zone(nil), "Tags", t.tags(network.Name))
-		t.add(subnet, "AWS::EC2::Subnet", properties, "DependsOn", after)
-		if cloud.LeadsOut(network) {
-			t.routeOut(subnet, network)
-		}
-	}
-}
-
-// routeOut gives a subnet a route to the world, through the network's one gateway.
-func (t *template) routeOut(subnet string, network *fleet.Network) {
-	if !t.hasGateway {
-		t.hasGateway = true
-		t.add("Gateway", "AWS::EC2::InternetGateway", ordered.Of("Tags", t.tags("gateway")))
-		t.add("GatewayAttachment", "AWS::EC2::VPCGatewayAttachment",
-			ordered.Of("VpcId", ref("Network"), "InternetGatewayId", ref("Gateway")))
-		t.add("RouteTable", "AWS::EC2::RouteTable", ordered.Of("VpcId", ref("Network"), "Tags", t.tags("routes")))
-		t.add("RouteOut", "AWS::EC2::Route", ordered.Of("RouteTableId", ref("RouteTable"),
-			"DestinationCidrBlock", "0.0.0.0/0", "GatewayId", ref("Gateway")), "DependsOn", "GatewayAttachment")
-	}
-	t.add(t.id("routes", network.Name), "AWS::EC2::SubnetRouteTableAssociation",
-		ordered.Of("SubnetId", ref(subnet), "RouteTableId", ref("RouteTable")))
-}
-
-// zone returns a machine's zone, or the region's first: disks, subnets and machines
-// have to be in the same one.
-func (t *template) zone(m *fleet.Machine) any {
-	if zone := platform.Value(t.job.Fleet, m, "zone"); zone != "" {
-		return zone
-	}
-	return ordered.Of("Fn::Select", ordered.List{0, ordered.Of("Fn::GetAZs", ordered.Keep(""))})
 }
 
 // ingress renders the openings of a set (AWS::EC2::SecurityGroup Ingress).
@@ -196,8 +132,8 @@ func ingress(set cloud.Set) ordered.List {
 func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	f, payload := t.job.Fleet, prepared.Payload
 	t.secret = t.secret || payload.Secret
-	interfaces := t.interfaces(m)
 	launch := t.launchTemplate(m)
+	id := t.id(m.Name)
 	instance := ordered.Of("ImageId", platform.ImageOf(f, m), "InstanceType", prepared.Size.Size.Name,
 		"AvailabilityZone", t.zone(m),
 		"LaunchTemplate", ordered.Of("LaunchTemplateId", ref(launch), "Version",
@@ -206,8 +142,7 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 		instance.Set("KeyName", ref(t.id("key", key.Name)))
 	}
 	instance.Set("IamInstanceProfile", m.Identity.Account)
-	instance.Set("NetworkInterfaces", interfaces)
-	instance.Set("BlockDeviceMappings", t.disks(m))
+	instance.Set("NetworkInterfaces", t.interfaces(m))
 	if m.WhenStopped == fleet.RemoveStopped {
 		instance.Set("InstanceInitiatedShutdownBehavior", "terminate")
 	} else {
@@ -223,48 +158,30 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 		tags = append(tags, ordered.Of("Key", label.Key, "Value", ordered.Keep(label.Value)))
 	}
 	instance.Set("Tags", tags)
-	id := t.id(m.Name)
-	t.add(id, "AWS::EC2::Instance", instance)
-	t.outputs.Set(id+"Address", ordered.Of("Description", "Address of "+m.Name, "Value", attribute(id, "PrivateIp")))
+	// What runs at first boot needs the way out.
+	t.add(id, "AWS::EC2::Instance", instance, "DependsOn", t.wayOut(m))
+	t.outputs.Set(t.id(m.Name, "output", "address"), ordered.Of("Description", "Address of "+m.Name, "Value",
+		attribute(id, "PrivateIp")))
 	if m.PublicAddress {
 		t.publicAddress(m, id)
 	}
 	return nil
 }
 
-// interfaces creates the network interfaces of a machine and returns references to
-// them.
-func (t *template) interfaces(m *fleet.Machine) ordered.List {
-	f := t.job.Fleet
-	var groups, interfaces ordered.List
-	for _, name := range cloud.SetsOf(f, m) {
-		groups = append(groups, attribute(t.id("firewall", name), "GroupId"))
-	}
-	for i, nic := range m.NICs {
-		var subnet any = platform.Value(f, m, "network")
-		address := ""
-		if t.ownNetwork() {
-			subnet = ref(t.id("subnet", nic.Network))
-		}
-		if nic.Address.IsValid() {
-			address = nic.Address.String()
-		}
-		id := t.id(m.Name, "interface", nic.Name)
-		t.add(id, "AWS::EC2::NetworkInterface", ordered.Of("SubnetId", subnet, "PrivateIpAddress", address, "GroupSet",
-			groups,
-			"Tags", t.tags(m.Name+"-"+nic.Name)))
-		interfaces = append(interfaces, ordered.Of("DeviceIndex", fmt.Sprint(i), "NetworkInterfaceId", ref(id)))
-	}
-	return interfaces
-}
-
 // launchTemplate creates a launch template for the options that only it has: access
-// to the metadata only with a token, and interruptible capacity.
+// to the metadata only with a token, interruptible capacity, and the throughput of
+// volumes (AWS::EC2::LaunchTemplate Ebs; AWS::EC2::Instance Ebs has none).
 func (t *template) launchTemplate(m *fleet.Machine) string {
 	options := ordered.Of("MetadataOptions", ordered.Of("HttpTokens", "required", "HttpEndpoint", "enabled"))
 	if m.Interruptible {
-		options.Set("InstanceMarketOptions", ordered.Of("MarketType", "spot"))
+		market := ordered.Of("MarketType", "spot")
+		if m.WhenStopped != fleet.RemoveStopped {
+			// An instance that is taken away would be gone for good otherwise.
+			market.Set("SpotOptions", ordered.Of("SpotInstanceType", "persistent", "InstanceInterruptionBehavior", "stop"))
+		}
+		options.Set("InstanceMarketOptions", market)
 	}
+	options.Set("BlockDeviceMappings", t.disks(m))
 	id := t.id(m.Name, "launch")
 	t.add(id, "AWS::EC2::LaunchTemplate", ordered.Of("LaunchTemplateName", t.job.Fleet.Name+"-"+m.Name,
 		"LaunchTemplateData", options))
@@ -277,7 +194,7 @@ func (t *template) disks(m *fleet.Machine) ordered.List {
 	for _, disk := range m.Disks {
 		volume := ordered.Of("VolumeSize", platform.DiskSize(f, m, disk), "VolumeType", "gp3")
 		if disk.Speed == fleet.Fast {
-			volume.Set("Iops", 6000)
+			volume.Set("Iops", operations(platform.DiskSize(f, m, disk)))
 			volume.Set("Throughput", 250)
 		}
 		volume.Set("DeleteOnTermination", !disk.Keep)
@@ -290,15 +207,7 @@ func (t *template) disks(m *fleet.Machine) ordered.List {
 	return mappings
 }
 
-func (t *template) publicAddress(m *fleet.Machine, id string) {
-	address := t.id(m.Name, "public-address")
-	var after any
-	if t.ownNetwork() {
-		after = "GatewayAttachment"
-	}
-	t.add(address, "AWS::EC2::EIP", ordered.Of("Domain", "vpc", "Tags", t.tags(m.Name)), "DependsOn", after)
-	t.add(t.id(m.Name, "public-address-association"), "AWS::EC2::EIPAssociation", ordered.Of(
-		"AllocationId", attribute(address, "AllocationId"), "NetworkInterfaceId",
-		ref(t.id(m.Name, "interface", cloud.Primary(m).Name))))
-	t.outputs.Set(id+"PublicAddress", ordered.Of("Description", "Public address of "+m.Name, "Value", ref(address)))
-}
+// operations returns how many operations a second a fast volume gets: 6,000, or as many
+// as its size allows. A volume of the type gp3 has 3,000 in any case, and at most 500 for
+// each GiB ("General Purpose SSD volumes").
+func operations(gib int) int { return max(3000, min(6000, 500*gib)) }
