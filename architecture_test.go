@@ -62,7 +62,7 @@ var mayImport = map[string][]string{
 
 // targetMayImport is what every package below internal/targets may import.
 var targetMayImport = []string{
-	"finding", "fleet", "render", "internal/catalog", "internal/ordered", "internal/quote", "internal/sizing",
+	"finding", "fleet", "render", "internal/catalog", "internal/nearest", "internal/ordered", "internal/quote", "internal/sizing",
 	"internal/xmldoc", "internal/yamltext",
 	"internal/targets/cloud", "internal/targets/cloudinit", "internal/targets/firewall", "internal/targets/hypervisor",
 	"internal/targets/seed",

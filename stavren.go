@@ -81,7 +81,7 @@ func Check(ctx context.Context, options CheckOptions, fleets ...*fleet.Fleet) ([
 	for _, f := range fleets {
 		for _, platform := range f.Platforms {
 			if !slices.Contains(Clouds(), platform.Name) {
-				continue // its settings are for another program
+				continue // a hypervisor, or for another program
 			}
 			target, err := Target(platform.Name)
 			if err != nil {

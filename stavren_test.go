@@ -166,8 +166,8 @@ func TestWriteFolder(t *testing.T) {
 // it doesn't prevent rendering for another cloud.
 func TestMentionedPlatforms(t *testing.T) {
 	const text = "stavren: 1\nfleet: x\nimages: {i: {os: debian-12, file: i.qcow2, ids: {droplet: debian-12-x64, " +
-		"elsewhere: x}}}\nmachines:\n  almanac: {image: i, resources: {cpus: 64}}\n" +
-		"platforms: {droplet: {region: ams3}, elsewhere: {region: x}}\n" +
+		"x-elsewhere: x}}}\nmachines:\n  almanac: {image: i, resources: {cpus: 64}}\n" +
+		"platforms: {droplet: {region: ams3}, x-elsewhere: {region: x}}\n" +
 		"accept: {nobody-can-log-in: A test, no-way-in: A test%s}\n"
 	for more, want := range map[string]int{"": 1, ", no-size-fits: It stays here": 0} {
 		t.Run(more, func(t *testing.T) {

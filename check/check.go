@@ -28,6 +28,8 @@ type Options struct {
 	Today time.Time
 	// Host describes the host that the machines will run on, or is nil.
 	Host *fleet.Host
+	// Platforms names targets of a program's own, which definitions may name beside ours.
+	Platforms []string
 }
 
 // Run checks fleets that have been completed. The fleets share a host, so ports

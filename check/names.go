@@ -1,6 +1,9 @@
 package check
 
 import (
+	"slices"
+	"strings"
+
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
@@ -15,6 +18,7 @@ func nameRules() []rule {
 		ofMachine("unknown-key-name", finding.Error, unknownKeyName),
 		ofMachine("unknown-firewall", finding.Error, unknownFirewall),
 		ofMachine("unknown-secret", finding.Error, unknownSecret),
+		ofFleet("unknown-platform", finding.Error, unknownPlatform),
 		ofMachine("name-too-long-for-windows", finding.Error, nameTooLongForWindows),
 	}
 }
@@ -102,5 +106,39 @@ func nameTooLongForWindows(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 		r.report(finding.OfMachine(m, "host_name"), "the name %s has %d characters; the limit on Windows is %d",
 			m.HostName, len(m.HostName), windowsNameLength).
 			remedy("add a shorter host_name")
+	}
+}
+
+// unknownPlatform reports names of platforms that no target has, wherever a definition
+// has them. What other programs read begins with x-.
+func unknownPlatform(r reporter, f *fleet.Fleet) {
+	look := func(name, where string, at finding.Location) {
+		if slices.Contains(catalog.Platforms(), name) || slices.Contains(r.options.Platforms, name) ||
+			strings.HasPrefix(name, catalog.ForOthers) || where == "limits" && name == "host" {
+			return
+		}
+		r.report(at, "%s names the platform %q, which is not known", where, name).
+			remedy("%s", r.once("a platform", name, "write "+catalog.ForOthers+name+" for another program", func() string {
+				if ours := catalog.PlatformCalled(name); ours != "" {
+					return "write " + ours
+				}
+				return nearest.Remedy(name, catalog.Platforms())
+			}))
+	}
+	for _, platform := range f.Platforms {
+		look(platform.Name, "platforms", finding.OfPlatform(f, platform.Name, fleet.Itself))
+	}
+	for _, limit := range f.Limits {
+		look(limit.Name, "limits", finding.OfLimit(limit, fleet.Itself))
+	}
+	for _, image := range f.Images {
+		for _, id := range image.IDs {
+			look(id.Key, "ids of image "+image.Name, finding.OfImage(image, "ids"))
+		}
+	}
+	for _, m := range f.Machines {
+		for _, platform := range m.Platforms {
+			look(platform.Name, "platforms of machine "+m.Name, finding.OfMachine(m, "platforms"))
+		}
 	}
 }

@@ -26,6 +26,7 @@ func networkRules() []rule {
 		ofMachine("primary-twice", finding.Error, primaryTwice),
 		ofAllFleets("dns-name-twice", finding.Error, dnsNameTwice),
 		ofMachine("second-way-out", finding.Warning, secondWayOut),
+		ofMachine("no-way-out", finding.Warning, noWayOut),
 		ofMachine("no-way-in", finding.Warning, noWayIn),
 	}
 }
@@ -321,4 +322,20 @@ func secondWayOut(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 			"from it", nic.Name, m.Name, system.Title).
 			remedy("give it an address of its own, or put it on an isolated or host-only network")
 	}
+}
+
+// noWayOut reports a machine that fetches something at its first boot and is on no network
+// that leads out.
+func noWayOut(r reporter, f *fleet.Fleet, m *fleet.Machine) {
+	what := m.Fetches()
+	if what == "" {
+		return
+	}
+	for _, nic := range m.NICs {
+		if network := f.Network(nic.Network); network == nil || network.Mode == fleet.NAT || network.Mode == fleet.Bridged {
+			return
+		}
+	}
+	r.report(finding.OfFirstBoot(m, fleet.Itself), "machine %s %s, but none of its networks leads out", m.Name, what).
+		remedy("put it on a nat or bridged network as well, or accept this if a server on its network has what it needs")
 }

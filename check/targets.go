@@ -20,7 +20,7 @@ func targetRules() []rule {
 		{name: "no-tpm", severity: finding.Warning},
 		{name: "placeholder-left", severity: finding.Warning},
 		{name: "no-size-fits", severity: finding.Error},
-		{name: "unknown-size", severity: finding.Error},
+		{name: "unknown-size", severity: finding.Warning},
 		{name: "size-too-small", severity: finding.Error},
 		{name: "user-data-too-large", severity: finding.Error},
 		{name: "name-shortened", severity: finding.Advice},
@@ -35,6 +35,10 @@ func targetRules() []rule {
 		{name: "address-of-platform", severity: finding.Error},
 		{name: "addresses-must-be-kept", severity: finding.Warning},
 		{name: "zones-on-one-subnet", severity: finding.Error},
+		{name: "interfaces-left-out", severity: finding.Warning},
+		{name: "first-boot-unread", severity: finding.Warning},
+		{name: "identity-refused", severity: finding.Error},
+		{name: "public-anyway", severity: finding.Warning},
 		{name: "unknown-setting", severity: finding.Warning},
 	}
 }

@@ -74,3 +74,19 @@ type Script struct {
 	// RunAs is the account that it runs as, by default the administrator.
 	RunAs string `key:"run_as"`
 }
+
+// Fetches says what a machine's first boot fetches from elsewhere, such as "installs
+// packages", or returns "".
+func (m *Machine) Fetches() string {
+	switch {
+	case m.FirstBoot == nil:
+		return ""
+	case len(m.FirstBoot.Packages) > 0:
+		return "installs packages"
+	case m.FirstBoot.Upgrade:
+		return "upgrades its packages"
+	case len(m.FirstBoot.Sources) > 0:
+		return "reads package sources"
+	}
+	return ""
+}

@@ -10,6 +10,8 @@ import (
 // Names are unique within a list.
 type Fleet struct {
 	Origins
+	// Variant is the variant that was chosen when the definition was read, or empty.
+	Variant   string
 	Name      string      `key:"fleet"`
 	About     string      `key:"about"`
 	Systems   []*System   `key:"systems"`
@@ -175,4 +177,13 @@ type Limit struct {
 	PublicAddresses int   `key:"public_addresses" scope:"definition"`
 	// Reserve is the share of the host's memory kept for itself, in percent.
 	Reserve int `key:"reserve" scope:"definition"`
+}
+
+// Deployment returns the name under which clouds keep the fleet: its own and that of the
+// variant, so that a variant never replaces what it is a variant of.
+func (f *Fleet) Deployment() string {
+	if f.Variant == "" {
+		return f.Name
+	}
+	return f.Name + "-" + f.Variant
 }

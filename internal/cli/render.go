@@ -27,6 +27,7 @@ type renderCall struct {
 	force    bool
 	archive  bool
 	notes    bool
+	strict   bool
 	cost     costFlags
 }
 
@@ -54,6 +55,7 @@ it prints a single file.`,
 	c.Flags().BoolVar(&call.force, "force", false, "overwrite files that stavren did not write")
 	c.Flags().BoolVar(&call.archive, "archive", false, "write one file per machine if the format allows it (ovf)")
 	c.Flags().BoolVar(&call.notes, "notes", false, "also write README.txt: the next steps, and what was not carried")
+	c.Flags().BoolVar(&call.strict, "strict", false, "write nothing if the output would have placeholders to replace")
 	if err := c.MarkFlagRequired("output"); err != nil {
 		panic(err) // the flag is defined above
 	}
@@ -81,6 +83,15 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 		}
 		return err
 	}
+	left, err := placeholders(target, f, call.machines)
+	if err != nil {
+		return err
+	}
+	if call.strict && len(left) > 0 {
+		s.printFindings(s.stderr, left)
+		s.talk("\n%s to replace; nothing was written", count(len(left), "placeholder", "placeholders"))
+		return errFaults
+	}
 	options := render.Options{Machines: call.machines, Archive: call.archive,
 		Secrets: func(secret *fleet.Secret) (string, error) {
 			return s.files.ReadSecret(secret, s.environment, call.load.allowOutside)
@@ -107,7 +118,11 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 		return fmt.Errorf("cannot find the output folder: %w", err)
 	}
 	options.FilePath = s.filePath(options.Output)
-	return s.renderToFolder(ctx, target, f, options, call)
+	if err := s.renderToFolder(ctx, target, f, options, call); err != nil {
+		return err
+	}
+	s.printPlaceholders(left)
+	return nil
 }
 
 func (s *session) renderToFolder(ctx context.Context, target render.Target, f *fleet.Fleet, options render.Options,
@@ -146,6 +161,36 @@ func (s *session) renderToFolder(ctx context.Context, target render.Target, f *f
 	s.printNotes(target, notes)
 	s.printSteps(call.output, steps)
 	return nil
+}
+
+// placeholders returns what a target reports of values that the definition doesn't give,
+// each once.
+func placeholders(target render.Target, f *fleet.Fleet, machines []string) ([]finding.Finding, error) {
+	needs, err := stavren.Needs(target, f, machines...)
+	if err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{}
+	var left []finding.Finding
+	for _, need := range needs {
+		if need.Rule == "placeholder-left" && !seen[need.Message] {
+			seen[need.Message] = true
+			left = append(left, need)
+		}
+	}
+	return left, nil
+}
+
+// printPlaceholders lists what has to be replaced in the output before it can be used.
+func (s *session) printPlaceholders(left []finding.Finding) {
+	if len(left) == 0 {
+		return
+	}
+	s.talk("\nto replace before you use them, or to give in the definition:")
+	for _, found := range left {
+		s.talk("  %s", found.Message)
+		s.talk("      %s", found.Remedy)
+	}
 }
 
 // folderOf returns the folder of a rendered file.

@@ -39,7 +39,7 @@ var platformTable = newTable[fleet.Platform]("a platform", nil, func() []field[f
 		},
 		{
 			key: "settings", doc: "Settings that only this platform has.",
-			example: "{tenancy: office}",
+			example: "{project: tides}",
 			value:   pairs("settings", shortText, func(p *fleet.Platform) *[]fleet.Pair { return &p.Settings }),
 		},
 	}

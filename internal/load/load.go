@@ -117,6 +117,7 @@ func (l *loader) load(d *document.Document) (*fleet.Fleet, error) {
 	}
 	l.reader.FinishDefinition(&definition)
 	result := &definition.Fleet
+	result.Variant = l.options.Variant
 	if !l.faults.Any() {
 		if l.options.Variant != "" && !names[l.options.Variant] {
 			return nil, &UnknownVariantError{l.options.Variant, sorted(names)}

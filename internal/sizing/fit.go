@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"stavren.example/stavren/fleet"
-	"stavren.example/stavren/internal/nearest"
 )
 
 // Offer is one size that satisfies a machine.
@@ -19,6 +18,9 @@ type Offer struct {
 	// flexible size the closest to what it needs.
 	CPUs   int
 	Memory fleet.Bytes
+	// Unlisted says that the definition names a size that no list has. The machine is
+	// taken to get what it asks for.
+	Unlisted bool
 	// OwnDisk says that the disk included in the size is too small for the root
 	// disk, so that a separate disk has to be bought.
 	OwnDisk bool
@@ -93,9 +95,7 @@ func Choose(f *fleet.Fleet, m *fleet.Machine, market *Market, prices *Prices) (o
 		}
 		return offers[0], false, nil
 	}
-	var known []string
 	for _, size := range market.SizesFor(f) {
-		known = append(known, size.Name)
 		if size.Name != name {
 			continue
 		}
@@ -106,7 +106,8 @@ func Choose(f *fleet.Fleet, m *fleet.Machine, market *Market, prices *Prices) (o
 		o.Hourly, o.Known = prices.hourly(f, m, market, o)
 		return o, true, nil
 	}
-	return Offer{}, true, fmt.Errorf("%s has no size %q; %s", market.Name, name, nearest.Remedy(name, known))
+	return Offer{Size: Size{Name: name, Arch: archOf(f, m), CPUs: m.Resources.CPUs, Memory: m.Resources.Memory},
+		CPUs: m.Resources.CPUs, Memory: m.Resources.Memory, Unlisted: true}, true, nil
 }
 
 // Named returns the size that a definition names for a machine, or "".
@@ -137,11 +138,25 @@ func offer(m *fleet.Machine, arch string, size Size, market *Market) (Offer, boo
 		if arch == "amd64" {
 			o.CPUs += o.CPUs % 2 // one of the platform's processors is two threads
 		}
+		o.CPUs = max(o.CPUs, fewestCPUs(m.Resources.Memory, arch))
 		wanted := (m.Resources.Memory + fleet.GiB - 1) / fleet.GiB * fleet.GiB
 		o.Memory = max(size.Memory, wanted, fleet.Bytes(processors(o.CPUs, arch))*fleet.GiB)
 	}
 	o.OwnDisk = size.Disk > 0 && size.Disk < m.Disks[0].Size
 	return o, lack(m, arch, size, market) == ""
+}
+
+// mostMemory is how much memory a flexible size has for each of its processors
+// (docs.oracle.com, "Flexible Shapes").
+const mostMemory = 64 * fleet.GiB
+
+// fewestCPUs returns how many cpus a flexible size needs to have some memory.
+func fewestCPUs(memory fleet.Bytes, arch string) int {
+	count := int((memory + mostMemory - 1) / mostMemory)
+	if arch == "amd64" {
+		count *= 2
+	}
+	return count
 }
 
 // processors returns the number of the platform's own processors in a flexible size.

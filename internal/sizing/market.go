@@ -49,6 +49,15 @@ func (m *Market) SizesFor(f *fleet.Fleet) []Size {
 	return sizes
 }
 
+// Names returns the names of the sizes for a fleet.
+func (m *Market) Names(f *fleet.Fleet) []string {
+	var names []string
+	for _, size := range m.SizesFor(f) {
+		names = append(names, size.Name)
+	}
+	return names
+}
+
 // Disks are a platform's rules for the sizes of disks.
 type Disks struct {
 	// Min is the smallest disk. Sizes are multiples of Step.

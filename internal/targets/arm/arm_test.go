@@ -15,21 +15,9 @@ func TestDemo(t *testing.T) {
 	golden.Compare(t, golden.Render(t, arm.Target.Target, golden.Demo(t)))
 }
 
-const opsKey = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGvoaO8vI6N0Mop8mvDoR09k4cSDplDLDgwwYrQYFy6l ops"
-
 // definition is a fleet of some machines, each on the network quay.
 func definition(names ...string) *fleet.Fleet {
-	f := &fleet.Fleet{Name: "tide-office",
-		Images:    []*fleet.Image{{Name: "i", OS: "debian-12", IDs: []fleet.Pair{{Key: "arm", Value: "Debian:debian-12:12:1"}}}},
-		Keys:      []*fleet.Key{{Name: "ops", Content: fleet.Content{Text: opsKey}}},
-		Networks:  []*fleet.Network{{Name: "quay", Mode: fleet.NAT, Subnet: netip.MustParsePrefix("10.44.7.0/24")}},
-		Platforms: []*fleet.Platform{{Name: "arm", Region: "northeurope"}}}
-	for _, name := range names {
-		f.Machines = append(f.Machines, &fleet.Machine{Name: name, Image: "i", FirstBoot: &fleet.FirstBoot{},
-			Users: []*fleet.User{{Name: "mira", Admin: fleet.AdminWithoutPassword, Keys: []string{"ops"}}},
-			NICs:  []*fleet.NIC{{Name: "quay", Network: "quay"}}})
-	}
-	return f
+	return golden.OnCloud(fleet.Platform{Name: "arm", Region: "northeurope"}, "Debian:debian-12:12:1", names...)
 }
 
 func template(t *testing.T, f *fleet.Fleet) golden.Document {
@@ -107,9 +95,6 @@ func TestNames(t *testing.T) {
 func TestNetworks(t *testing.T) {
 	f := definition("almanac", "store")
 	f.Networks[0].Mode = fleet.Isolated
-	f.Firewalls = []*fleet.Firewall{{Name: "office", Allow: []*fleet.Allowance{{
-		Port: fleet.PortRange{Protocol: fleet.TCP, First: 22, Last: 22},
-		From: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("2001:db8::/32")}}}}}
 	f.Machines[0].Firewall = []string{"office"}
 	f.Machines[0].Identity.Account = "tides"
 	f.Machines[1].Identity.Account = "/subscriptions/s/resourceGroups/g/providers/Microsoft.ManagedIdentity/userAssignedIdentities/i"

@@ -36,17 +36,18 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 	return []render.Step{
 		{
 			About: "create a group for the fleet",
-			Command: fmt.Sprintf("az group create --name %s --location %s", f.Name,
+			Command: fmt.Sprintf("az group create --name %s --location %s", f.Deployment(),
 				platform.ValueOrPlaceholder(f, nil, "region")),
 		},
 		{
 			About: "deploy the template; it asks for the parameters that are secret",
 			Command: fmt.Sprintf("az deployment group create --resource-group %s --template-file %s.arm.json%s",
-				f.Name, f.Name, parameters),
-			Request: fmt.Sprintf("PUT https://management.azure.com/subscriptions/$SUBSCRIPTION/resourcegroups/%[1]s"+
-				"/providers/Microsoft.Resources/deployments/%[1]s?api-version=2022-09-01\n"+
+				f.Deployment(), f.Name, parameters),
+			Request: fmt.Sprintf("PUT https://management.azure.com/subscriptions/$SUBSCRIPTION/resourcegroups/%[3]s"+
+				"/providers/Microsoft.Resources/deployments/%[3]s?api-version=2022-09-01\n"+
 				"Authorization: Bearer $TOKEN\nContent-Type: application/json\n\n"+
-				"{\"properties\": {\"mode\": \"Incremental\", \"template\": the content of %[1]s.arm.json%[2]s}}", f.Name, values),
+				"{\"properties\": {\"mode\": \"Incremental\", \"template\": the content of %[1]s.arm.json%[2]s}}", f.Name, values,
+				f.Deployment()),
 		},
 	}
 }

@@ -6,6 +6,7 @@ package cloud
 
 import (
 	"io/fs"
+	"slices"
 	"strings"
 
 	"stavren.example/stavren/fleet"
@@ -34,8 +35,20 @@ type Cloud struct {
 	Sizes string
 	// Settings are the values that a definition can give under the platform's name.
 	Settings []Setting
+	// SettingPrefix begins the keys of settings that go by a name of the definition, or is
+	// empty.
+	SettingPrefix string
 	// ImageID is an example of what the platform calls an image.
 	ImageID string
+
+	// ClosedInside says that machines without a public address reach nothing outside, unless
+	// the network that they are put on has a gateway of its own.
+	ClosedInside bool
+	// OneInterface says that a machine has only its primary interface here.
+	OneInterface bool
+	// ReadsWindows says that the makers' images of Windows read first-boot data in the form
+	// of cloud-config.
+	ReadsWindows bool
 
 	market *sizing.Market
 }
@@ -44,8 +57,11 @@ type Cloud struct {
 type FirstBoot struct {
 	// Limit is the most user data in bytes.
 	Limit int
-	// Base64 says that the limit applies to the data in base64.
-	Base64 bool
+	// Base64 says that the limit applies to the data in base64, and CompressedBase64 that it
+	// does for compressed data alone.
+	Base64, CompressedBase64 bool
+	// Beside returns how much of the limit a machine's other metadata take. It may be nil.
+	Beside func(f *fleet.Fleet, m *fleet.Machine) int
 	// Compressible says that machines take compressed user data.
 	Compressible bool
 	// Environment is where machines find what their user data refers to.
@@ -88,6 +104,20 @@ func IsBuiltIn(key string) bool {
 // platform. What is given for the platform comes before a machine's own region and zone,
 // which are for all. m may be nil.
 func (c *Cloud) Value(f *fleet.Fleet, m *fleet.Machine, key string) string {
+	if value := c.special(f, m, key); value != "" || m == nil {
+		return value
+	}
+	switch key {
+	case "region":
+		return m.Region
+	case "zone":
+		return m.Zone
+	}
+	return ""
+}
+
+// special returns what a machine, or else the fleet, gives for this platform alone.
+func (c *Cloud) special(f *fleet.Fleet, m *fleet.Machine, key string) string {
 	var given []*fleet.Platform
 	if m != nil {
 		for _, platform := range m.Platforms {
@@ -103,12 +133,6 @@ func (c *Cloud) Value(f *fleet.Fleet, m *fleet.Machine, key string) string {
 		if value := settingOf(platform, key); value != "" {
 			return value
 		}
-	}
-	switch {
-	case m != nil && key == "region":
-		return m.Region
-	case m != nil && key == "zone":
-		return m.Zone
 	}
 	return ""
 }
@@ -204,6 +228,20 @@ func AdminKey(f *fleet.Fleet, m *fleet.Machine) (user *fleet.User, key *fleet.Ke
 		}
 	}
 	return nil, nil
+}
+
+// KeysOfAdmins returns the keys of a machine's administrators, each once: platforms make
+// administrators of those whose keys they are given.
+func KeysOfAdmins(f *fleet.Fleet, m *fleet.Machine) []*fleet.Key {
+	var keys []*fleet.Key
+	for _, user := range m.Users {
+		for _, name := range user.Keys {
+			if key := f.Key(name); user.Admin != fleet.NoAdmin && key != nil && !slices.Contains(keys, key) {
+				keys = append(keys, key)
+			}
+		}
+	}
+	return keys
 }
 
 // AdminKeys returns the keys that [AdminKey] returns for some machines, in the

@@ -17,9 +17,9 @@ func (c *Cloud) Overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 		how := fmt.Sprintf("size %s, %s: %d cpus and %v", o.Size.Name, why, o.CPUs, o.Memory)
 		fates = append(fates, render.Adapt(how, "resources.cpus", "resources.memory")...)
 	}
-	for _, key := range []struct{ name, value string }{{"region", m.Region}, {"zone", m.Zone}} {
-		if key.value != "" && c.Value(job.Fleet, m, key.name) != key.value {
-			fates = append(fates, render.LeaveOut("platforms names another one for "+c.Name, "machine."+key.name)...)
+	for _, key := range []string{"region", "zone"} {
+		if c.special(job.Fleet, m, key) != "" {
+			fates = append(fates, render.LeaveOut("platforms names one for "+c.Name, "machine."+key)...)
 		}
 	}
 	if !m.PublicAddress {

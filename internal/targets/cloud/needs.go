@@ -10,6 +10,7 @@ import (
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
+	"stavren.example/stavren/internal/nearest"
 	"stavren.example/stavren/internal/sizing"
 )
 
@@ -33,6 +34,9 @@ func (c *Cloud) Needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	n.labels()
 	n.disks()
 	n.logins()
+	n.interfaces()
+	n.windows()
+	n.wayOut()
 	return n.Findings
 }
 
@@ -46,7 +50,34 @@ func (n *needs) image() {
 	}
 }
 
+// unknownSettings reports settings of the definition that the platform doesn't have.
+func (n *needs) unknownSettings() {
+	given := n.f.Platform(n.Name)
+	if given == nil {
+		return
+	}
+	var known []string
+	for _, setting := range n.Settings {
+		if !IsBuiltIn(setting.Key) {
+			known = append(known, setting.Key)
+		}
+	}
+	for _, setting := range given.Settings {
+		if slices.Contains(known, setting.Key) || n.SettingPrefix != "" && strings.HasPrefix(setting.Key, n.SettingPrefix) {
+			continue
+		}
+		remedy := "remove it"
+		if len(known) > 0 {
+			remedy = nearest.Remedy(setting.Key, known)
+		}
+		n.Add("unknown-setting", finding.Warning, finding.OfPlatform(n.f, n.Name, "settings"), "%s has no setting %q", n.Name,
+			setting.Key).
+			Remedy = remedy
+	}
+}
+
 func (n *needs) settings() {
+	n.unknownSettings()
 	for _, setting := range n.Settings {
 		if setting.Needed != nil && setting.Needed(n.f, n.m) && n.Value(n.f, n.m, setting.Key) == "" {
 			n.Findings = append(n.Findings, n.Missing(n.f, n.m, setting, n.ValueOrPlaceholder(n.f, n.m, setting.Key)))
@@ -70,8 +101,13 @@ func (c *Cloud) Missing(f *fleet.Fleet, m *fleet.Machine, setting Setting, place
 }
 
 func (n *needs) size() {
-	_, named, err := sizing.Choose(n.f, n.m, n.market, nil)
+	offer, named, err := sizing.Choose(n.f, n.m, n.market, nil)
 	if err == nil {
+		if offer.Unlisted {
+			n.Add("unknown-size", finding.Warning, finding.OfResources(n.m, fleet.Itself),
+				"the size %s of machine %s is not in the list of %s", offer.Size.Name, n.m.Name, n.Name).
+				Remedy = nearest.Remedy(offer.Size.Name, n.market.Names(n.f)) + ", or accept it if the platform has it"
+		}
 		return
 	}
 	if len(n.market.SizesFor(n.f)) == 0 {
@@ -86,7 +122,6 @@ func (n *needs) size() {
 	var noFit *sizing.NoFitError
 	switch {
 	case !errors.As(err, &noFit):
-		rule, remedy = "unknown-size", "name a size that the platform has"
 	case named:
 		rule, remedy = "size-too-small", "name a larger size, or remove it to get the best fit"
 	}
@@ -102,7 +137,7 @@ func (n *needs) userData() {
 	at := finding.OfFirstBoot(n.m, fleet.Itself)
 	payload, err := n.payload()
 	// If it can't be rendered, rendering says why.
-	if size := n.Counted(payload); err == nil && size > n.FirstBoot.Limit {
+	if size := n.Counted(n.f, n.m, payload); err == nil && size > n.FirstBoot.Limit {
 		parts := slices.Clone(payload.Parts)
 		sort.SliceStable(parts, func(i, j int) bool { return parts[i].Size > parts[j].Size })
 		var largest []string
@@ -219,12 +254,11 @@ func (n *needs) disks() {
 }
 
 func (n *needs) logins() {
-	for _, user := range n.m.Users {
-		if slices.Contains(n.ReservedLogins, user.Name) {
-			n.Add("login-reserved", finding.Error, finding.OfUser(n.m, user, fleet.Itself), "%s refuses the login %s",
-				n.Name, user.Name).
-				Remedy = "choose another name"
-		}
+	// Only one account is the platform's work; the first-boot data makes the others.
+	if user, _ := AdminKey(n.f, n.m); user != nil && slices.Contains(n.ReservedLogins, user.Name) {
+		n.Add("login-reserved", finding.Error, finding.OfUser(n.m, user, fleet.Itself), "%s refuses the login %s", n.Name,
+			user.Name).
+			Remedy = "choose another name"
 	}
 	if n.m.SSH.PasswordLogin && n.m.PublicAddress {
 		n.Add("password-login-on-cloud", finding.Warning, finding.OfSSH(n.m, "password_login"),
@@ -232,4 +266,38 @@ func (n *needs) logins() {
 			n.Name).
 			Remedy = "let users log in with keys"
 	}
+}
+
+// interfaces reports what a machine with several interfaces loses.
+func (n *needs) interfaces() {
+	if len(n.m.NICs) > 1 && n.OneInterface {
+		n.Add("interfaces-left-out", finding.Warning, finding.OfMachine(n.m, "nics"),
+			"machine %s has %d interfaces, and the output for %s has only %s", n.m.Name, len(n.m.NICs), n.Name,
+			Primary(n.m).Name).
+			Remedy = "attach the others by hand, give it one, or accept this with a reason"
+	}
+}
+
+// windows reports first-boot data that the makers' images of Windows don't read.
+func (n *needs) windows() {
+	if catalog.Of(n.f, n.m).Family.Class() == catalog.ClassWindows && !n.ReadsWindows {
+		n.Add("first-boot-unread", finding.Warning, finding.OfMachine(n.m, "image"),
+			"machine %s gets first-boot data for cloudbase-init, which the images of Windows that %s offers lack", n.m.Name,
+			n.Name).
+			Remedy = "use an image that cloudbase-init was added to, and accept this with a reason"
+	}
+}
+
+// wayOut reports a machine that fetches something where only machines with public addresses
+// get out.
+func (n *needs) wayOut() {
+	network := n.f.Network(Primary(n.m).Network)
+	what := n.m.Fetches()
+	if !n.ClosedInside || n.m.PublicAddress || what == "" || network == nil || !LeadsOut(network) {
+		return
+	}
+	n.Add("no-way-out", finding.Warning, finding.OfFirstBoot(n.m, fleet.Itself),
+		"machine %s %s, but without a public address it gets out on %s only by a gateway that its network has to have",
+		n.m.Name, what, n.Name).
+		Remedy = "give it a public address, or put it on a network with such a gateway, named under platforms, and accept this"
 }

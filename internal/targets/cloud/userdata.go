@@ -27,12 +27,16 @@ type Payload struct {
 // Base64 returns the payload in base64.
 func (p Payload) Base64() string { return base64.StdEncoding.EncodeToString(p.Text) }
 
-// Counted returns the size of a payload in bytes as the platform counts it.
-func (c *Cloud) Counted(p Payload) int {
-	if c.FirstBoot.Base64 {
-		return base64.StdEncoding.EncodedLen(len(p.Text))
+// Counted returns the size of a machine's payload in bytes as the platform counts it.
+func (c *Cloud) Counted(f *fleet.Fleet, m *fleet.Machine, p Payload) int {
+	size := len(p.Text)
+	if c.FirstBoot.Base64 || c.FirstBoot.CompressedBase64 && p.Compressed {
+		size = base64.StdEncoding.EncodedLen(size)
 	}
-	return len(p.Text)
+	if c.FirstBoot.Beside != nil {
+		size += c.FirstBoot.Beside(f, m)
+	}
+	return size
 }
 
 // UserData renders a machine's user data. It is compressed only if it would
@@ -44,7 +48,7 @@ func (c *Cloud) UserData(job *render.Job, m *fleet.Machine) (Payload, error) {
 	}
 	payload := Payload{Text: data.Text, Secret: data.Secret, Parts: data.Parts}
 	isWindows := catalog.Of(job.Fleet, m).Family.Class() == catalog.ClassWindows
-	if c.Counted(payload) <= c.FirstBoot.Limit || !c.FirstBoot.Compressible || isWindows {
+	if c.Counted(job.Fleet, m, payload) <= c.FirstBoot.Limit || !c.FirstBoot.Compressible || isWindows {
 		return payload, nil
 	}
 	packed, err := compress(data.Text)

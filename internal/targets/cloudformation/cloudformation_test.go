@@ -22,15 +22,7 @@ func TestDemo(t *testing.T) {
 
 // definition is a fleet of some machines, each on the network quay.
 func definition(names ...string) *fleet.Fleet {
-	f := &fleet.Fleet{Name: "tide-office",
-		Images:    []*fleet.Image{{Name: "i", OS: "debian-12", IDs: []fleet.Pair{{Key: "cloudformation", Value: "ami-1"}}}},
-		Networks:  []*fleet.Network{{Name: "quay", Mode: fleet.NAT, Subnet: netip.MustParsePrefix("10.44.7.0/24")}},
-		Platforms: []*fleet.Platform{{Name: "cloudformation", Region: "eu-north-1"}}}
-	for _, name := range names {
-		f.Machines = append(f.Machines, &fleet.Machine{Name: name, Image: "i", FirstBoot: &fleet.FirstBoot{},
-			NICs: []*fleet.NIC{{Name: "quay", Network: "quay"}}})
-	}
-	return f
+	return golden.OnCloud(fleet.Platform{Name: "cloudformation", Region: "eu-north-1"}, "ami-1", names...)
 }
 
 func template(t *testing.T, f *fleet.Fleet) golden.Document {

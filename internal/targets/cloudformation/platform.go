@@ -40,7 +40,7 @@ var platform = cloud.New(cloud.Cloud{
 		},
 	},
 	Disks: disks,
-	Sizes: sizes,
+	Sizes: sizes, ClosedInside: true,
 	Settings: []cloud.Setting{
 		{Key: "region", What: "the region that machines run in", Needed: cloud.Always},
 		{Key: "zone", What: "the availability zone that machines run in, by default the region's first"},

@@ -18,7 +18,7 @@ func readBack(r cloud.Rendered, m *fleet.Machine) (cloud.Reading, error) {
 	for _, resource := range resources.Map() {
 		instance := resource.At("Properties")
 		if resource.At("Type").Text() != "AWS::EC2::Instance" ||
-			instance.At("Tags", 0, "Value").Text() != r.Fleet.Name+"-"+m.Name {
+			instance.At("Tags", 0, "Value").Text() != r.Fleet.Deployment()+"-"+m.Name {
 			continue
 		}
 		reading := cloud.Reading{UserData: []byte(instance.At("UserData", "Fn::Base64").Text())}

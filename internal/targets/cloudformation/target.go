@@ -22,7 +22,7 @@ var Target = platform.NewTarget(render.Target{
 }, readBack)
 
 func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
-	name := job.Fleet.Name
+	name, stack := job.Fleet.Name, job.Fleet.Deployment()
 	region := platform.ValueOrPlaceholder(job.Fleet, nil, "region")
 	file := name + ".cloudformation.json"
 	return []render.Step{
@@ -34,12 +34,12 @@ func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
 		{
 			About: "create the stack; a template of more than 51,200 bytes also needs --s3-bucket BUCKET",
 			Command: fmt.Sprintf("aws cloudformation deploy --region %s --stack-name %s --template-file %s", region,
-				name, file),
+				stack, file),
 			Request: fmt.Sprintf("POST https://cloudformation.%s.amazonaws.com/\n"+
 				"Content-Type: application/x-www-form-urlencoded\n"+
 				"Authorization: signed with your own keys (Signature Version 4)\n\n"+
 				"Action=CreateStack&Version=2010-05-15&StackName=%s&TemplateBody= the content of %s, percent-encoded",
-				region, name, file),
+				region, stack, file),
 		},
 	}
 }

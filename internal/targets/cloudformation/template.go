@@ -75,7 +75,7 @@ func attribute(id, name string) *ordered.Map {
 
 // tags returns the tags that name a resource.
 func (t *template) tags(name string) ordered.List {
-	return ordered.List{ordered.Of("Key", "Name", "Value", t.job.Fleet.Name+"-"+name)}
+	return ordered.List{ordered.Of("Key", "Name", "Value", t.job.Fleet.Deployment()+"-"+name)}
 }
 
 func (t *template) render() ([]render.File, error) {
@@ -83,7 +83,7 @@ func (t *template) render() ([]render.File, error) {
 	t.networks()
 	t.firewalls()
 	for _, key := range cloud.AdminKeys(f, t.machines) {
-		t.add(t.id("key", key.Name), "AWS::EC2::KeyPair", ordered.Of("KeyName", f.Name+"-"+key.Name,
+		t.add(t.id("key", key.Name), "AWS::EC2::KeyPair", ordered.Of("KeyName", f.Deployment()+"-"+key.Name,
 			"PublicKeyMaterial", cloud.KeyText(key)))
 	}
 	prepared, err := platform.Prepare(t.job, t.machines)
@@ -183,7 +183,7 @@ func (t *template) launchTemplate(m *fleet.Machine) string {
 	}
 	options.Set("BlockDeviceMappings", t.disks(m))
 	id := t.id(m.Name, "launch")
-	t.add(id, "AWS::EC2::LaunchTemplate", ordered.Of("LaunchTemplateName", t.job.Fleet.Name+"-"+m.Name,
+	t.add(id, "AWS::EC2::LaunchTemplate", ordered.Of("LaunchTemplateName", t.job.Fleet.Deployment()+"-"+m.Name,
 		"LaunchTemplateData", options))
 	return id
 }

@@ -19,17 +19,19 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	for _, key := range cloud.AdminKeys(f, machines) {
 		list = append(list, render.Step{
 			About: "register the key " + key.Name,
-			Command: fmt.Sprintf("doctl compute ssh-key create %s-%s --public-key %s", f.Name, key.Name,
+			Command: fmt.Sprintf("doctl compute ssh-key create %s-%s --public-key %s", f.Deployment(), key.Name,
 				quote.Shell(cloud.KeyText(key))),
 		})
 	}
 	for _, set := range cloud.Sets(f, machines) {
 		command := fmt.Sprintf("doctl compute firewall create --name %s-%s --tag-names %s --outbound-rules '%s'",
-			f.Name, set.Name, tagOf(f, set.Name), outbound)
+			f.Deployment(), set.Name, tagOf(f, set.Name), outbound)
 		if rules := inbound(set); rules != "" {
 			command += " --inbound-rules '" + rules + "'"
 		}
-		list = append(list, render.Step{About: "create the firewall " + set.Name, Command: command})
+		// A firewall takes only tags that are there.
+		list = append(list, render.Step{About: "create the firewall " + set.Name,
+			Command: fmt.Sprintf("doctl compute tag create %s && %s", tagOf(f, set.Name), command)})
 	}
 	for _, m := range machines {
 		list = append(list, createMachine(f, m)...)
@@ -54,13 +56,15 @@ func createMachine(f *fleet.Fleet, m *fleet.Machine) []render.Step {
 			return fmt.Sprintf(`$(doctl compute %s list --format ID,Name --no-header | awk '$2 == "%s" {print $1}')`,
 				list, name)
 		}
-		volume := volumeName(m, disk)
+		volume, name := volumeName(m, disk), platform.NameOf(m.Name)
 		list = append(list, render.Step{
 			About: "create the disk " + disk.Name + " of " + m.Name + " and attach it",
-			Command: fmt.Sprintf("doctl compute volume create %s --region %s --size %dGiB && doctl compute "+
-				"volume-action attach %s %s",
-				volume, platform.ValueOrPlaceholder(f, m, "region"), platform.DiskSize(f, m, disk),
-				idOf("volume", volume), idOf("droplet", platform.NameOf(m.Name))),
+			// A machine that is being created takes no other action.
+			Command: fmt.Sprintf("doctl compute volume create %s --region %s --size %dGiB && "+
+				"until doctl compute droplet list --format Name,Status --no-header | grep -qE '^%s +active$'; do sleep 5; done && "+
+				"doctl compute volume-action attach %s %s --wait",
+				volume, platform.ValueOrPlaceholder(f, m, "region"), platform.DiskSize(f, m, disk), name,
+				idOf("volume", volume), idOf("droplet", name)),
 		})
 	}
 	return list

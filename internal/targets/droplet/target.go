@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
 	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/ordered"
@@ -22,6 +23,7 @@ var Target = platform.NewTarget(render.Target{
 	// The metrics agent is for Linux (docs.digitalocean.com, "How to Install the Metrics
 	// Agent").
 	Overrides: overrides,
+	Needs:     needs,
 	Machine:   body,
 	Steps:     steps,
 }, readBack)
@@ -57,6 +59,17 @@ func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	return render.Merge(fates, render.LeaveOut("the platform's agent is for Linux", "first_boot.guest_tools"))
 }
 
+// needs adds the public address that nobody asked for.
+func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
+	report := finding.Report{Machine: m.Name, Findings: platform.Needs(f, m)}
+	if !m.PublicAddress {
+		report.Add("public-anyway", finding.Warning, finding.OfMachine(m, fleet.Itself),
+			"machine %s gets a public address on droplet, as every machine does; only its firewall keeps others out", m.Name).
+			Remedy = "give it a firewall, and accept this with a reason"
+	}
+	return report.Findings
+}
+
 func body(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 	f := job.Fleet
 	prepared, err := platform.PrepareOne(job, m)
@@ -71,7 +84,7 @@ func body(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		}
 		keys = []string{fingerprint}
 	}
-	tags := []string{"fleet:" + f.Name}
+	tags := []string{"fleet:" + f.Deployment()}
 	for _, label := range platform.LabelsOf(m) {
 		tags = append(tags, label.Key+":"+label.Value)
 	}
@@ -91,7 +104,7 @@ func body(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 }
 
 // tagOf returns the tag of the machines that a firewall applies to.
-func tagOf(f *fleet.Fleet, set string) string { return "firewall:" + f.Name + "-" + set }
+func tagOf(f *fleet.Fleet, set string) string { return "firewall:" + f.Deployment() + "-" + set }
 
 // fingerprint returns the MD5 fingerprint that the platform identifies a key by.
 func fingerprint(key *fleet.Key) (string, error) {

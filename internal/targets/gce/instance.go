@@ -20,6 +20,7 @@ func instance(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 	for _, set := range cloud.SetsOf(f, m) {
 		tags = append(tags, tagOf(f, set))
 	}
+	tags = append(tags, tagOf(f, everyMachine))
 	labels := ordered.Of()
 	for _, label := range platform.LabelsOf(m) {
 		labels.Set(label.Key, ordered.Keep(label.Value))
@@ -61,19 +62,26 @@ func disks(f *fleet.Fleet, m *fleet.Machine) ordered.List {
 	return list
 }
 
+// defaultNetwork is what a project has from its start on.
+const defaultNetwork = "global/networks/default"
+
 // networkOf returns the network of a machine, or of the fleet if m is nil.
 func networkOf(f *fleet.Fleet, m *fleet.Machine) string {
 	if network := platform.Value(f, m, "network"); network != "" {
 		return network
 	}
-	return "global/networks/default"
+	return defaultNetwork
 }
 
 // networkInterface renders the primary interface. The interfaces of a machine have
 // to be on different networks here, so it stands for all that lead nowhere else.
 func networkInterface(f *fleet.Fleet, m *fleet.Machine) *ordered.Map {
 	subnetwork := platform.Value(f, m, "subnetwork")
-	nic := ordered.Of("network", networkOf(f, m), "subnetwork", subnetwork)
+	network := networkOf(f, m)
+	if subnetwork != "" && network == defaultNetwork {
+		network = "" // a subnet belongs to one, and both together have to agree
+	}
+	nic := ordered.Of("network", network, "subnetwork", subnetwork)
 	if address := cloud.Primary(m).Address; address.IsValid() && subnetwork != "" {
 		nic.Set("networkIP", address.String())
 	}
@@ -87,10 +95,7 @@ func networkInterface(f *fleet.Fleet, m *fleet.Machine) *ordered.Map {
 // options adds what a machine has only if the definition asks for it.
 func options(m *fleet.Machine, body *ordered.Map) {
 	if m.Identity.Account != "" {
-		scopes := m.Identity.Scopes
-		if len(scopes) == 0 {
-			scopes = []string{"https://www.googleapis.com/auth/cloud-platform"}
-		}
+		scopes := scopesOf(m)
 		body.Set("serviceAccounts", ordered.List{ordered.Of("email", m.Identity.Account, "scopes", scopes)})
 	}
 	if m.Interruptible {
@@ -116,10 +121,11 @@ func metadata(f *fleet.Fleet, m *fleet.Machine, payload cloud.Payload) ordered.L
 	} else {
 		items = append(items, item("user-data", string(payload.Text)))
 	}
+	// The image's agent makes administrators of all who are listed.
 	var keys []string
 	for _, user := range m.Users {
 		for _, name := range user.Keys {
-			if key := f.Key(name); key != nil {
+			if key := f.Key(name); key != nil && user.Admin != fleet.NoAdmin {
 				keys = append(keys, user.Name+":"+cloud.KeyText(key))
 			}
 		}

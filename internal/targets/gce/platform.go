@@ -24,19 +24,21 @@ var platform = cloud.New(cloud.Cloud{
 		ValidKey: cloud.Pattern(`^[a-z][a-z0-9_-]*$`), ValidValue: cloud.Pattern(`^[a-z0-9_-]*$`),
 	},
 	FirstBoot: cloud.FirstBoot{
-		Limit: 262144, Compressible: true,
+		Limit: 262144, Compressible: true, CompressedBase64: true,
 		Environment: cloudinit.Environment{
 			// The body names each device, and the image's agent links it.
 			DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/google-" + disk.Name },
 		},
 	},
 	Disks: sizing.Disks{Min: 10 * fleet.GiB, Step: fleet.GiB, MinWindowsRoot: 50 * fleet.GiB},
-	Sizes: sizes,
+	Sizes: sizes, ClosedInside: true, OneInterface: true,
 	Settings: []cloud.Setting{
 		{Key: "project", What: "the project that machines belong to", Needed: cloud.Always},
 		{Key: "zone", What: "the zone that machines run in", Needed: cloud.Always},
-		{Key: "network", What: "the network that machines are put on, by default the project's default one"},
-		{Key: "subnetwork", What: "the subnet of that network, which fixed addresses need"},
+		{Key: "network", What: "the network that machines are put on and firewalls belong to, by default the " +
+			"project's default one"},
+		{Key: "subnetwork", What: "the subnet that machines are put on, which fixed addresses need; its network is the " +
+			"one above"},
 	},
 	ImageID: "projects/debian-cloud/global/images/family/debian-12",
 })

@@ -16,6 +16,7 @@ var Target = platform.NewTarget(render.Target{
 	Summary: "request bodies for Google Compute Engine: machines and firewalls",
 	Writes:  []string{"MACHINE/instance.json", "firewall-NAME.json"},
 	Fates:   fates,
+	Needs:   needs,
 	Machine: instance,
 	Fleet:   firewalls,
 	Steps:   steps,
@@ -23,13 +24,15 @@ var Target = platform.NewTarget(render.Target{
 
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
-		render.Carry("machine.about", "machine.interruptible", "machine.when_stopped", "identity.account",
+		render.Carry("machine.about", "machine.interruptible", "identity.account",
 			"identity.scopes",
 			"disk.speed", "firmware.secure_boot", "firmware.tpm"),
+		render.Adapt("what becomes of an interruptible machine that is taken away; one that stops itself stays",
+			"machine.when_stopped"),
 		render.Adapt("labels become lower case", "machine.labels"),
 		render.Adapt("network tags tie machines to firewalls", "machine.firewall"),
 		render.Adapt("the network and subnetwork that platforms names, or the project's default ones", "network.mode"),
-		render.Adapt("only the primary interface is in the body; others need networks of the project's own",
+		render.Adapt("only the primary interface is in the body; each other one needs a network of its own",
 			"nic.network", "nic.primary"),
 		render.Adapt("requested if the setting subnetwork names the subnet", "nic.address"),
 		render.Adapt("the disk is not deleted with the machine", "disk.keep"),
@@ -51,10 +54,8 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 	}
 	base := "https://compute.googleapis.com/compute/v1/projects/" + project
 	var list []render.Step
-	for _, set := range cloud.Sets(f, machines) {
-		for i := range firewallBodies(f, set) {
-			list = append(list, send("create the firewall "+set.Name, base+"/global/firewalls", fileOf(set, i)))
-		}
+	for _, body := range bodies(f, machines) {
+		list = append(list, send(body.about, base+"/global/firewalls", body.file))
 	}
 	for _, m := range machines {
 		zone := platform.ValueOrPlaceholder(f, m, "zone")
@@ -64,9 +65,9 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 }
 
 // fileOf returns the file of the n-th body of a set.
-func fileOf(set cloud.Set, n int) string {
+func fileOf(set string, n int) string {
 	if n == 0 {
-		return "firewall-" + set.Name + ".json"
+		return "firewall-" + set + ".json"
 	}
-	return fmt.Sprintf("firewall-%s-%d.json", set.Name, n+1)
+	return fmt.Sprintf("firewall-%s-%d.json", set, n+1)
 }

@@ -34,9 +34,11 @@ var platform = cloud.New(cloud.Cloud{
 			GuestTools: "qemu-guest-agent",
 		},
 	},
-	Disks: sizing.Disks{Min: fleet.GiB, Step: fleet.GiB},
+	Disks:        sizing.Disks{Min: fleet.GiB, Step: fleet.GiB},
+	ReadsWindows: true,
 	Settings: []cloud.Setting{
 		{Key: "network", What: "the network that machines are put on", Needed: leadsOut},
+		{Key: "subnet", What: "the subnet of that network, which fixed addresses need"},
 		{Key: "address_pool", What: "the pool that public addresses come from",
 			Needed: func(_ *fleet.Fleet, m *fleet.Machine) bool { return m.PublicAddress }},
 		{Key: "zone", What: "the availability zone that machines run in"},

@@ -21,13 +21,13 @@ var Target = platform.NewTarget(render.Target{
 }, readBack)
 
 func steps(job *render.Job, _ []*fleet.Machine) []render.Step {
-	name := job.Fleet.Name
+	name, stack := job.Fleet.Name, job.Fleet.Deployment()
 	return []render.Step{{
 		About:   "create the stack",
-		Command: fmt.Sprintf("openstack stack create --wait --template %s.heat.yaml %s", name, name),
+		Command: fmt.Sprintf("openstack stack create --wait --template %s.heat.yaml %s", name, stack),
 		Request: "POST $OS_HEAT_URL/v1/$OS_PROJECT_ID/stacks\nX-Auth-Token: $OS_TOKEN\n" +
 			"Content-Type: application/json\n\n" +
-			"{\"stack_name\": \"" + name + "\", \"template\": the content of " + name + ".heat.yaml as one text}",
+			"{\"stack_name\": \"" + stack + "\", \"template\": the content of " + name + ".heat.yaml as one text}",
 	}}
 }
 
@@ -41,6 +41,8 @@ func fates() []render.Fate {
 		render.Adapt("a volume of the type that the setting fast_volume_type names, or of the platform's default type",
 			"disk.speed"),
 		render.LeaveOut("a template is created in the region that it is sent to", "machine.region", "platform.region"),
+		render.Adapt("requested on networks of the template's own, and on the platform's if the setting subnet names its "+
+			"subnet", "nic.address"),
 		render.LeaveOut("the platform knows it from its copy of the image", "image.arch"),
 		render.LeaveOut("Heat has no property for it", "machine.interruptible", "machine.when_stopped",
 			"identity.account", "identity.scopes"),

@@ -59,7 +59,7 @@ func (t *template) firewalls() {
 	f := t.job.Fleet
 	for _, set := range cloud.Sets(f, t.machines) {
 		t.resources.Set("firewall_"+set.Name, resource("OS::Neutron::SecurityGroup", ordered.Of(
-			"name", f.Name+"-"+set.Name, "description", set.About, "rules", rules(set))))
+			"name", f.Deployment()+"-"+set.Name, "description", set.About, "rules", rules(set))))
 	}
 }
 
@@ -88,7 +88,7 @@ func (t *template) keys() {
 	f := t.job.Fleet
 	for _, key := range cloud.AdminKeys(f, t.machines) {
 		t.resources.Set("key_"+key.Name, resource("OS::Nova::KeyPair", ordered.Of(
-			"name", f.Name+"-"+key.Name, "public_key", cloud.KeyText(key))))
+			"name", f.Deployment()+"-"+key.Name, "public_key", cloud.KeyText(key))))
 	}
 }
 
@@ -101,13 +101,21 @@ func (t *template) networks() {
 			continue
 		}
 		t.resources.Set("network_"+network.Name, resource("OS::Neutron::Net",
-			ordered.Of("name", f.Name+"-"+network.Name)))
+			ordered.Of("name", f.Deployment()+"-"+network.Name)))
 		if network.Subnet.IsValid() {
 			t.resources.Set("subnet_"+network.Name, resource("OS::Neutron::Subnet", ordered.Of(
-				"name", f.Name+"-"+network.Name, "network", get("network_"+network.Name),
-				"cidr", network.Subnet.String(), "gateway_ip", ordered.Keep(""))))
+				"name", f.Deployment()+"-"+network.Name, "network", get("network_"+network.Name),
+				"cidr", network.Subnet.String(), "ip_version", version(network), "gateway_ip", ordered.Keep(""))))
 		}
 	}
+}
+
+// version returns the version of a subnet's addresses, which is 4 unless said.
+func version(network *fleet.Network) any {
+	if network.Subnet.Addr().Is6() {
+		return 6
+	}
+	return nil
 }
 
 func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
@@ -156,15 +164,21 @@ func (t *template) ports(m *fleet.Machine) (ordered.List, error) {
 		}
 		var on any = get("network_" + network.Name)
 		address := ordered.Of()
-		if nic.Address.IsValid() {
+		// The platform's own network has a subnet of its own, and takes an address only if
+		// the setting subnet says that it is the definition's.
+		own := !cloud.LeadsOut(network)
+		if nic.Address.IsValid() && (own || platform.Value(f, m, "subnet") != "") {
 			address.Set("ip_address", nic.Address.String())
 		}
-		if cloud.LeadsOut(network) {
+		if !own && address.Len() > 0 {
+			address.Set("subnet", platform.Value(f, m, "subnet"))
+		}
+		if !own {
 			on = platform.ValueOrPlaceholder(f, m, "network")
 		} else if network.Subnet.IsValid() {
 			address.Set("subnet", get("subnet_"+network.Name))
 		}
-		properties := ordered.Of("name", f.Name+"-"+m.Name+"-"+nic.Name, "network", on)
+		properties := ordered.Of("name", f.Deployment()+"-"+m.Name+"-"+nic.Name, "network", on)
 		if address.Len() > 0 {
 			properties.Set("fixed_ips", ordered.List{address})
 		}
@@ -201,7 +215,7 @@ func (t *template) volumes(m *fleet.Machine) *ordered.Map {
 		if disk.Speed == fleet.Fast {
 			class = platform.Value(f, m, "fast_volume_type")
 		}
-		volume := resource("OS::Cinder::Volume", ordered.Of("name", f.Name+"-"+m.Name+"-"+disk.Name,
+		volume := resource("OS::Cinder::Volume", ordered.Of("name", f.Deployment()+"-"+m.Name+"-"+disk.Name,
 			"size", platform.DiskSize(f, m, disk), "volume_type", class))
 		if disk.Keep {
 			volume.Set("deletion_policy", "Retain")
@@ -242,7 +256,7 @@ func (t *template) addresses(m *fleet.Machine) {
 		return ordered.Of("get_attr", ordered.List{resource, name})
 	}
 	t.outputs.Set(m.Name+"_address", ordered.Of("description", "Address of "+m.Name, "value",
-		attribute(m.Name, "first_address")))
+		ordered.Of("get_attr", ordered.List{portName(m, cloud.Primary(m)), "fixed_ips", 0, "ip_address"})))
 	if !m.PublicAddress {
 		return
 	}

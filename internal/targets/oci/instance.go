@@ -1,7 +1,6 @@
 package oci
 
 import (
-	"slices"
 	"strings"
 
 	"stavren.example/stavren/fleet"
@@ -31,14 +30,15 @@ func instance(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 		"bootVolumeSizeInGBs", platform.DiskSize(f, m, root), "bootVolumeVpusPerGB", performanceUnits(root)))
 	body.Set("createVnicDetails", networkInterface(f, m))
 	body.Set("launchVolumeAttachments", volumes(f, m, compartment))
-	body.Set("metadata", ordered.Of("ssh_authorized_keys", strings.Join(keys(f, m), "\n"), "user_data",
+	body.Set("metadata", ordered.Of("ssh_authorized_keys", keys(f, m), "user_data",
 		prepared.Payload.Base64()))
+	body.Set("platformConfig", platformConfig(m, size.Size.Name))
 	body.Set("instanceOptions", ordered.Of("areLegacyImdsEndpointsDisabled", true))
 	if m.Interruptible {
 		action := ordered.Of("type", "TERMINATE", "preserveBootVolume", root.Keep)
 		body.Set("preemptibleInstanceConfig", ordered.Of("preemptionAction", action))
 	}
-	tags := ordered.Of("fleet", f.Name)
+	tags := ordered.Of("fleet", f.Deployment())
 	for _, label := range platform.LabelsOf(m) {
 		tags.Set(label.Key, ordered.Keep(label.Value))
 	}
@@ -84,17 +84,35 @@ func volumes(f *fleet.Fleet, m *fleet.Machine, compartment string) ordered.List 
 	return list
 }
 
-// keys returns the keys of all users, each once.
-func keys(f *fleet.Fleet, m *fleet.Machine) []string {
-	var keys []string
-	for _, user := range m.Users {
-		for _, name := range user.Keys {
-			if key := f.Key(name); key != nil && !slices.Contains(keys, cloud.KeyText(key)) {
-				keys = append(keys, cloud.KeyText(key))
-			}
-		}
+// keys returns the keys of the administrators, one a line: those who have one of them log
+// in as the image's own administrator.
+func keys(f *fleet.Fleet, m *fleet.Machine) string {
+	var lines []string
+	for _, key := range cloud.KeysOfAdmins(f, m) {
+		lines = append(lines, cloud.KeyText(key))
 	}
-	return keys
+	return strings.Join(lines, "\n")
+}
+
+// platformConfig returns the settings of secure boot and a TPM, whose type goes by the
+// maker of the shape's processors (LaunchInstancePlatformConfig), or nil.
+func platformConfig(m *fleet.Machine, shape string) *ordered.Map {
+	kind := platformKind(shape)
+	if kind == "" || !m.Firmware.SecureBoot && !m.Firmware.TPM {
+		return nil
+	}
+	return ordered.Of("type", kind, "isSecureBootEnabled", m.Firmware.SecureBoot,
+		"isTrustedPlatformModuleEnabled", m.Firmware.TPM, "isMeasuredBootEnabled", m.Firmware.TPM)
+}
+
+func platformKind(shape string) string {
+	switch {
+	case strings.HasPrefix(shape, "VM.Standard.E"):
+		return "AMD_VM"
+	case strings.HasPrefix(shape, "VM.Standard3"), strings.HasPrefix(shape, "VM.Optimized3"):
+		return "INTEL_VM"
+	}
+	return ""
 }
 
 // performanceUnits returns volume performance units per GB: 10 is balanced, 20 is

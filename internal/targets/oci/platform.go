@@ -25,7 +25,11 @@ var platform = cloud.New(cloud.Cloud{
 		ValidKey: cloud.Pattern(`^[^. \x00-\x1f]+$`), ValidValue: cloud.Pattern(`^[^\x00-\x1f]*$`),
 	},
 	FirstBoot: cloud.FirstBoot{
+		// All metadata together count (LaunchInstanceDetails.metadata).
 		Limit: 32000, Base64: true, Compressible: true,
+		Beside: func(f *fleet.Fleet, m *fleet.Machine) int {
+			return len("ssh_authorized_keys") + len(keys(f, m)) + len("user_data")
+		},
 		Environment: cloudinit.Environment{
 			// The body asks for devices by name (consistent device paths).
 			DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
@@ -33,16 +37,17 @@ var platform = cloud.New(cloud.Cloud{
 		},
 	},
 	Disks: sizing.Disks{Min: 50 * fleet.GiB, Step: fleet.GiB, MinWindowsRoot: 256 * fleet.GiB},
-	Sizes: sizes,
+	Sizes: sizes, ClosedInside: true, OneInterface: true, ReadsWindows: true,
 	Settings: []cloud.Setting{
 		{Key: "compartment", What: "the compartment that machines belong to", Needed: cloud.Always},
 		{Key: "zone", What: "the availability domain that machines run in", Needed: cloud.Always},
 		{Key: "network", What: "the subnet that machines are put on", Needed: cloud.Always},
-		{Key: "region", What: "the region that bodies are sent to"},
+		{Key: "region", What: "the region that bodies are sent to", Needed: cloud.Always},
 		{Key: "vcn", What: "the network that security groups belong to"},
 		{Key: "group_NAME", What: "the id of the security group NAME"},
 	},
-	ImageID: "ocid1.image.oc1..example",
+	SettingPrefix: "group_",
+	ImageID:       "ocid1.image.oc1..example",
 })
 
 // device returns the path of a data disk, from /dev/oracleoci/oraclevdb on.

@@ -33,20 +33,20 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 		list = append(list, render.Step{
 			About: "create the security group " + set.Name + " and its rules, and write its id in place of " +
 				groupPlaceholder(set.Name),
-			Command: fmt.Sprintf("oci network nsg create --compartment-id %s --vcn-id %s --display-name %s-%s && "+
-				"oci network nsg rules add --nsg-id $NSG_ID --security-rules '%s'",
-				platform.ValueOrPlaceholder(f, nil, "compartment"), platform.ValueOrPlaceholder(f, nil, "vcn"), f.Name,
+			Command: fmt.Sprintf("NSG_ID=$(oci network nsg create --compartment-id %s --vcn-id %s --display-name %s-%s "+
+				"--query data.id --raw-output) && echo \"$NSG_ID\" && "+
+				"oci network nsg rules add --nsg-id \"$NSG_ID\" --security-rules '%s'",
+				platform.ValueOrPlaceholder(f, nil, "compartment"), platform.ValueOrPlaceholder(f, nil, "vcn"), f.Deployment(),
 				set.Name, rulesJSON(set)),
 		})
 	}
 	for _, m := range machines {
-		region := platform.Value(f, m, "region")
-		if region == "" {
-			region = "$REGION"
-		}
+		region := platform.ValueOrPlaceholder(f, m, "region")
+		// The program's own command for it takes other keys than the body has.
 		list = append(list, render.Step{
-			About:   "create " + m.Name,
-			Command: fmt.Sprintf("oci compute instance launch --from-json file://%s/instance.json", m.Name),
+			About: "create " + m.Name,
+			Command: fmt.Sprintf("oci raw-request --http-method POST --target-uri "+
+				"https://iaas.%s.oraclecloud.com/20160918/instances/ --request-body file://%s/instance.json", region, m.Name),
 			Request: fmt.Sprintf("POST https://iaas.%s.oraclecloud.com/20160918/instances/\n"+
 				"Content-Type: application/json\n"+
 				"Authorization: signed with your own key (HTTP signatures)\n\n%s/instance.json", region, m.Name),
@@ -57,14 +57,16 @@ func steps(job *render.Job, machines []*fleet.Machine) []render.Step {
 
 func fates() []render.Fate {
 	return render.Merge(cloud.Fates(),
-		render.Carry("machine.interruptible"),
-		render.Adapt("the subnet that platforms names, for the first interface; others are attached afterwards",
+		render.Carry("machine.interruptible", "firmware.secure_boot", "firmware.tpm"),
+		render.Adapt("the subnet that platforms names, for the primary interface",
 			"network.mode"),
-		render.Adapt("only the primary interface is in the body; others are attached afterwards", "nic.network",
+		render.Adapt("only the primary interface is in the body", "nic.network",
 			"nic.primary"),
-		render.Adapt("security groups, created by the printed commands, whose ids are written into the body",
+		render.Adapt("security groups, created by the printed commands, whose ids are written into the body; the subnet's "+
+			"own security lists add to them, and those of a new network let SSH in from everywhere",
 			"machine.firewall", "allowance.port", "allowance.from"),
-		render.Adapt("the volume is kept when the machine is deleted", "disk.keep"),
+		render.Adapt("volumes outlive the machine; the root disk does if the request that terminates it says so "+
+			"(preserveBootVolume)", "disk.keep"),
 		render.Adapt("more performance units per GB", "disk.speed"),
 		render.Adapt("on amd64, one of the platform's processors counts as two", "resources.cpus"),
 		render.LeaveOut("subnets are created separately", "network.subnet"),
