@@ -23,6 +23,9 @@ type Size struct {
 	// amount from CPUs and Memory up. They are 0 for any other size.
 	MaxCPUs   int
 	MaxMemory fleet.Bytes
+	// Interfaces and DataDisks are the most that a machine of the size has, or 0 if the list
+	// of sizes doesn't say.
+	Interfaces, DataDisks int
 }
 
 // Offer is a size of a platform that satisfies a machine, and what it costs.
@@ -32,6 +35,8 @@ type Offer struct {
 	// flexible size the closest to what it needs.
 	CPUs   int
 	Memory fleet.Bytes
+	// Unlisted says that the definition names a size that no list has.
+	Unlisted bool
 	// OwnDisk says that the disk included in the size is too small for the root
 	// disk, so that a separate disk has to be bought.
 	OwnDisk bool
@@ -42,7 +47,7 @@ type Offer struct {
 }
 
 func newOffer(o sizing.Offer) Offer {
-	return Offer{Size(o.Size), o.CPUs, o.Memory, o.OwnDisk, Price(o.Hourly), o.Known}
+	return Offer{Size(o.Size), o.CPUs, o.Memory, o.Unlisted, o.OwnDisk, Price(o.Hourly), o.Known}
 }
 
 // Waste says what the offer provides beyond what a machine needs, such as

@@ -39,6 +39,9 @@ func targetRules() []rule {
 		{name: "first-boot-unread", severity: finding.Warning},
 		{name: "identity-refused", severity: finding.Error},
 		{name: "public-anyway", severity: finding.Warning},
+		{name: "key-refused", severity: finding.Error},
+		{name: "address-not-assigned", severity: finding.Warning},
+		{name: "disk-left-empty", severity: finding.Warning},
 		{name: "unknown-setting", severity: finding.Warning},
 	}
 }

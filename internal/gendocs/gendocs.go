@@ -118,6 +118,12 @@ func Targets() string {
 			fmt.Fprintf(&text, "| `%s` | `%s` | %s |\n", target.Name, setting.Key, cell(setting.What))
 		}
 	}
+	text.WriteString("\n## Words of clouds\n\nUnder `platforms`, `ids` and `limits`, platforms have the names of " +
+		"targets. Another name is an error, unless it begins with `x-` and so belongs to another program.\n\n" +
+		"| cloud | platform | an image in `ids` |\n| --- | --- | --- |\n")
+	for _, target := range clouds.Clouds() {
+		fmt.Fprintf(&text, "| `%s` | %s | `%s` |\n", target.Name, target.Cloud.Title, target.Cloud.ImageID)
+	}
 	text.WriteString("\n## Settings of hypervisors\n\nA definition gives them under `platforms.TARGET.settings`.\n\n" +
 		"| targets | setting | meaning |\n| --- | --- | --- |\n")
 	for _, setting := range hypervisor.Settings() {

@@ -179,6 +179,10 @@ func lack(m *fleet.Machine, arch string, size Size, market *Market) string {
 		return fmt.Sprintf("memory: %v of %v", memory, m.Resources.Memory)
 	case market.Disks.FixedRoot && size.Disk < m.Disks[0].Size:
 		return fmt.Sprintf("disk: %v of %v", size.Disk, m.Disks[0].Size)
+	case size.Interfaces > 0 && size.Interfaces < len(m.NICs):
+		return fmt.Sprintf("interfaces: %d of %d", size.Interfaces, len(m.NICs))
+	case size.DataDisks > 0 && size.DataDisks < len(m.Disks)-1:
+		return fmt.Sprintf("data disks: %d of %d", size.DataDisks, len(m.Disks)-1)
 	}
 	return ""
 }

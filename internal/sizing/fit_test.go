@@ -200,3 +200,30 @@ func TestSizeFiles(t *testing.T) {
 		})
 	}
 }
+
+// TestLimitsOfSizes looks at machines with more interfaces or disks than small sizes take.
+func TestLimitsOfSizes(t *testing.T) {
+	for _, c := range []struct {
+		what           string
+		nics, disks    int
+		platform, want string
+	}{
+		{"few of each", 1, 1, "cloudformation", "t3.medium"},
+		{"four interfaces", 4, 1, "cloudformation", "c7i.xlarge"},
+		{"nine data disks", 1, 10, "arm", "Standard_F8s_v2"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			f, m := office(2, 4*fleet.GiB, "amd64")
+			for range c.nics - len(m.NICs) {
+				m.NICs = append(m.NICs, &fleet.NIC{Name: "n"})
+			}
+			for range c.disks - len(m.Disks) {
+				m.Disks = append(m.Disks, &fleet.Disk{Name: "d", Size: fleet.GiB})
+			}
+			offers, err := sizing.Fit(f, m, market(t, c.platform), nil)
+			if err != nil || len(offers) == 0 || offers[0].Size.Name != c.want {
+				t.Errorf("%+v, %v", offers, err)
+			}
+		})
+	}
+}

@@ -2,6 +2,7 @@ package sizing
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -24,18 +25,27 @@ type Size struct {
 	// MaxCPUs and MaxMemory are 0 for a size that isn't flexible.
 	MaxCPUs   int
 	MaxMemory fleet.Bytes
+	// Interfaces and DataDisks are the most that a machine of the size has, or 0 if the list
+	// doesn't say.
+	Interfaces, DataDisks int
 }
 
 // Flexible reports whether the size provides any amount in a range.
 func (s Size) Flexible() bool { return s.MaxCPUs > 0 }
 
+// The columns of a list of sizes: the first ones alone, or with the limits.
+const (
+	columns = "name,cpus,memory,arch,disk"
+	limits  = ",interfaces,disks"
+)
+
 // ReadSizes reads sizes from CSV with the columns name, cpus, memory, arch and
-// disk. Lines that start with # are comments. An error names the line.
+// disk, and perhaps interfaces and disks. Lines that start with # are comments. An error names the line.
 func ReadSizes(data []byte) ([]Size, error) {
 	reader := csv.NewReader(bytes.NewReader(data))
 	reader.Comment = '#'
 	header, err := reader.Read()
-	if err != nil || strings.Join(header, ",") != "name,cpus,memory,arch,disk" {
+	if given := strings.Join(header, ","); err != nil || given != columns && given != columns+limits {
 		return nil, errors.New("line 1: the columns have to be name,cpus,memory,arch,disk")
 	}
 	var sizes []Size
@@ -85,6 +95,13 @@ func readSize(row []string) (size Size, err error) {
 	if row[4] != "" {
 		if size.Disk, err = fleet.ParseBytes(row[4]); err != nil {
 			return size, fmt.Errorf("disk %q: %w", row[4], err)
+		}
+	}
+	if len(row) > 5 {
+		for i, limit := range []*int{&size.Interfaces, &size.DataDisks} {
+			if *limit, err = strconv.Atoi(cmp.Or(row[5+i], "0")); err != nil || *limit < 0 {
+				return size, fmt.Errorf("interfaces and disks are numbers such as 2, or empty, not %q", row[5+i])
+			}
 		}
 	}
 	if size.Flexible() != (size.MaxMemory > 0) {

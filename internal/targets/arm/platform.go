@@ -32,6 +32,8 @@ var platform = cloud.New(cloud.Cloud{
 		"adm", "admin2", "aspnet", "backup", "console", "david", "guest", "john", "owner", "root", "server", "sql",
 		"support", "support_388945a0", "sys", "test2", "test3", "user4", "user5",
 	},
+	// "Create and use an SSH public-private key pair".
+	KeyTypes:        []string{"ssh-ed25519", "ssh-rsa"},
 	WindowsHostName: 15, // osProfile.computerName
 	FirstBoot: cloud.FirstBoot{
 		// Counted before base64 (osProfile.customData).
@@ -52,6 +54,7 @@ var platform = cloud.New(cloud.Cloud{
 		{Key: "zone", What: "the availability zone that machines run in"},
 		{Key: "network", What: "the id of an existing subnet that machines are put on, instead of new ones"},
 	},
+	// Or the id of an image of the account or a gallery; see imageReference.
 	ImageID: "Debian:debian-12:12-gen2:latest",
 })
 

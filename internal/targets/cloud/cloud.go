@@ -25,6 +25,12 @@ type Cloud struct {
 	Labels      Labels
 	// ReservedLogins are accounts that the platform refuses to create.
 	ReservedLogins []string
+	// KeyTypes are the types of keys that the platform takes, and WindowsKeyTypes those that
+	// it takes for Windows; none means any.
+	KeyTypes, WindowsKeyTypes []string
+	// AssignsAddress reports whether the platform gives an interface the address that the
+	// definition asks for. It is nil if it always does.
+	AssignsAddress func(c *Cloud, f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool
 	// WindowsHostName is the longest host name of a Windows machine in characters,
 	// or 0 if the platform has no limit of its own.
 	WindowsHostName int

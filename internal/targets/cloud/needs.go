@@ -37,6 +37,9 @@ func (c *Cloud) Needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	n.interfaces()
 	n.windows()
 	n.wayOut()
+	n.keys()
+	n.addresses()
+	n.freeBSDDisks()
 	return n.Findings
 }
 
@@ -300,4 +303,53 @@ func (n *needs) wayOut() {
 		"machine %s %s, but without a public address it gets out on %s only by a gateway that its network has to have",
 		n.m.Name, what, n.Name).
 		Remedy = "give it a public address, or put it on a network with such a gateway, named under platforms, and accept this"
+}
+
+// keys reports the key of the platform's own account if it is of a type that is refused.
+func (n *needs) keys() {
+	types := n.KeyTypes
+	if catalog.Of(n.f, n.m).Family.Class() == catalog.ClassWindows {
+		types = n.WindowsKeyTypes
+	}
+	user, key := AdminKey(n.f, n.m)
+	if key == nil || len(types) == 0 {
+		return
+	}
+	kind, _, _ := strings.Cut(KeyText(key), " ")
+	if !slices.Contains(types, kind) {
+		n.Add("key-refused", finding.Error, finding.OfUser(n.m, user, "keys"),
+			"%s takes no key of type %s for machine %s, and key %s is one", n.Name, kind, n.m.Name, key.Name).
+			Remedy = "put a key of one of these types first: " + strings.Join(types, ", ")
+	}
+}
+
+// addresses reports a fixed address that the platform doesn't assign, which is then wrong
+// wherever a text of the definition has it.
+func (n *needs) addresses() {
+	if n.AssignsAddress == nil {
+		return
+	}
+	for _, nic := range n.m.NICs {
+		if nic.Address.IsValid() && !n.AssignsAddress(n.Cloud, n.f, n.m, nic) {
+			n.Add("address-not-assigned", finding.Warning, finding.OfNIC(n.m, nic, "address"),
+				"machine %s has the address %v, but %s gives it another one", n.m.Name, nic.Address, n.Name).
+				Remedy = "let texts name machines rather than addresses, or accept this with a reason"
+		}
+	}
+}
+
+// freeBSDDisks reports data disks that FreeBSD can't tell apart here: it looks for serials,
+// which disks of clouds don't have, or not ours.
+func (n *needs) freeBSDDisks() {
+	if catalog.Of(n.f, n.m).Family.Class() != catalog.ClassFreeBSD || n.FirstBoot.Environment.FindOnFreeBSD != nil {
+		return
+	}
+	for _, disk := range n.m.Disks {
+		if disk.FileSystem != "" {
+			n.Add("disk-left-empty", finding.Warning, finding.OfDisk(n.m, disk, "filesystem"),
+				"disk %s of machine %s stays empty, since FreeBSD can't tell which one it is on %s", disk.Name, n.m.Name, n.Name).
+				Remedy = "format and mount it by a script of your own"
+			return
+		}
+	}
 }

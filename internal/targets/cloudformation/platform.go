@@ -17,7 +17,7 @@ import (
 var sizes string
 
 // disks are the limits of volumes ("Amazon EBS volume types").
-var disks = sizing.Disks{Min: fleet.GiB, Step: fleet.GiB}
+var disks = sizing.Disks{Min: fleet.GiB, Step: fleet.GiB, MinWindowsRoot: 30 * fleet.GiB}
 
 // platform describes AWS as the EC2 user guide and API reference did in November
 // 2026 ("Tag your Amazon EC2 resources", "Run commands at launch", "Device names").
@@ -41,6 +41,8 @@ var platform = cloud.New(cloud.Cloud{
 	},
 	Disks: disks,
 	Sizes: sizes, ClosedInside: true,
+	// "Amazon EC2 key pairs": for Windows, RSA alone decrypts the password.
+	KeyTypes: []string{"ssh-ed25519", "ssh-rsa"}, WindowsKeyTypes: []string{"ssh-rsa"},
 	Settings: []cloud.Setting{
 		{Key: "region", What: "the region that machines run in", Needed: cloud.Always},
 		{Key: "zone", What: "the availability zone that machines run in, by default the region's first"},
@@ -85,13 +87,13 @@ func deviceName(m *fleet.Machine, disk *fleet.Disk) string {
 	return "/dev/sd" + string(rune('e'+slices.Index(m.Disks, disk)))
 }
 
-// rootDevice returns the name of the root disk in an image: Debian's is /dev/xvda,
-// and that of most others /dev/sda1.
+// rootDevice returns the name of the root disk in an image: Debian's and Alpine's is
+// /dev/xvda, and that of most others /dev/sda1.
 func rootDevice(f *fleet.Fleet, m *fleet.Machine) string {
 	if name := platform.Value(f, m, "root_device"); name != "" {
 		return name
 	}
-	if strings.HasPrefix(catalog.Of(f, m).Name, "debian-") {
+	if name := catalog.Of(f, m).Name; strings.HasPrefix(name, "debian-") || strings.HasPrefix(name, "alpine-") {
 		return "/dev/xvda"
 	}
 	return "/dev/sda1"

@@ -40,6 +40,7 @@ var platform = cloud.New(cloud.Cloud{
 	},
 	Disks: sizing.Disks{Min: fleet.GiB, Step: fleet.GiB, FixedRoot: true},
 	Sizes: sizes, OneInterface: true,
+	AssignsAddress: func(*cloud.Cloud, *fleet.Fleet, *fleet.Machine, *fleet.NIC) bool { return false },
 	Settings: []cloud.Setting{
 		{Key: "region", What: "the region that machines run in", Needed: cloud.Always},
 		{Key: "network", What: "the private network that machines are put on, by default the region's default one"},

@@ -32,6 +32,9 @@ var platform = cloud.New(cloud.Cloud{
 	},
 	Disks: sizing.Disks{Min: 10 * fleet.GiB, Step: fleet.GiB, MinWindowsRoot: 50 * fleet.GiB},
 	Sizes: sizes, ClosedInside: true, OneInterface: true,
+	AssignsAddress: func(c *cloud.Cloud, f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool {
+		return nic == cloud.Primary(m) && c.Value(f, m, "subnetwork") != ""
+	},
 	Settings: []cloud.Setting{
 		{Key: "project", What: "the project that machines belong to", Needed: cloud.Always},
 		{Key: "zone", What: "the zone that machines run in", Needed: cloud.Always},

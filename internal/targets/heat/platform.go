@@ -36,6 +36,10 @@ var platform = cloud.New(cloud.Cloud{
 	},
 	Disks:        sizing.Disks{Min: fleet.GiB, Step: fleet.GiB},
 	ReadsWindows: true,
+	AssignsAddress: func(c *cloud.Cloud, f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool {
+		network := f.Network(nic.Network)
+		return network == nil || !cloud.LeadsOut(network) || c.Value(f, m, "subnet") != ""
+	},
 	Settings: []cloud.Setting{
 		{Key: "network", What: "the network that machines are put on", Needed: leadsOut},
 		{Key: "subnet", What: "the subnet of that network, which fixed addresses need"},

@@ -38,7 +38,8 @@ func fates() []render.Fate {
 		render.Adapt("the platform's own network for those that lead out; the others are created with their subnet",
 			"network.mode", "network.subnet"),
 		render.Adapt("a volume with the policy Retain", "disk.keep"),
-		render.Adapt("a volume of the type that the setting fast_volume_type names, or of the platform's default type",
+		render.Adapt("a data disk is a volume of the type that the setting fast_volume_type names, or of the platform's "+
+			"default type, as a root disk is",
 			"disk.speed"),
 		render.LeaveOut("a template is created in the region that it is sent to", "machine.region", "platform.region"),
 		render.Adapt("requested on networks of the template's own, and on the platform's if the setting subnet names its "+
