@@ -96,17 +96,8 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 		Secrets: func(secret *fleet.Secret) (string, error) {
 			return s.files.ReadSecret(secret, s.environment, call.load.allowOutside)
 		}}
-	prices, err := s.readPrices(call.cost)
-	if err != nil {
+	if err := s.chooseByPrice(&options, target, f, call.cost); err != nil {
 		return err
-	}
-	if prices != nil && slices.Contains(stavren.Clouds(), target.Name) {
-		options.Size = func(m *fleet.Machine) string {
-			if o, _, err := stavren.Choose(f, m, target.Name, prices); err == nil && o.Known {
-				return o.Size.Name
-			}
-			return "" // refused above, or not priced
-		}
 	}
 	if call.output == "-" {
 		return s.renderToStdout(ctx, target, f, options, call.only)
@@ -122,6 +113,22 @@ func (s *session) render(ctx context.Context, targetName, definition string, cal
 		return err
 	}
 	s.printPlaceholders(left)
+	return nil
+}
+
+// chooseByPrice makes machines without a named size get the cheapest that a price sheet
+// knows.
+func (s *session) chooseByPrice(options *render.Options, target render.Target, f *fleet.Fleet, cost costFlags) error {
+	prices, err := s.readPrices(cost)
+	if err != nil || prices == nil || !slices.Contains(stavren.Clouds(), target.Name) {
+		return err
+	}
+	options.Size = func(m *fleet.Machine) string {
+		if o, _, err := stavren.Choose(f, m, target.Name, prices); err == nil && o.Known {
+			return o.Size.Name
+		}
+		return "" // refused before, or not priced
+	}
 	return nil
 }
 

@@ -111,23 +111,10 @@ func checkShell(t *testing.T, name, script string) {
 	}
 }
 
-// TestScriptMakesDisks runs the script twice, with stand-ins for what only FreeBSD
-// has, and checks the disks and the commands.
-func TestScriptMakesDisks(t *testing.T) {
-	if _, err := exec.LookPath("qemu-img"); err != nil {
-		t.Skip("qemu-img is not installed here")
-	}
-	if os.Getuid() != 0 {
-		t.Skip("the script must be started by root")
-	}
-	f := golden.Demo(t)
-	m := f.Machine("store")
-	m.Disks[0].Size, m.Disks[1].Size, m.Disks[1].Format = 3*fleet.MiB, 2*fleet.MiB, fleet.Full
-	folder := filepath.Join(t.TempDir(), "store")
-	if err := os.Mkdir(folder, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	script := string(golden.Render(t, bhyve.Target, f, "store")["store/run.sh"].Data)
+// withStandIns writes run.sh into a folder, with stand-ins for what only FreeBSD has, and
+// the files that it looks for.
+func withStandIns(t *testing.T, folder, script string) {
+	t.Helper()
 	script = strings.ReplaceAll(script, "/usr/local/share/uefi-firmware", folder)
 	stand := `log=` + folder + `/log
 bhyve() { echo "bhyve $*" >>$log; return 1; }
@@ -153,6 +140,25 @@ lockf() { shift 5; "$@"; }
 			t.Fatal(err)
 		}
 	}
+}
+
+// TestScriptMakesDisks runs the script twice, with stand-ins for what only FreeBSD
+// has, and checks the disks and the commands.
+func TestScriptMakesDisks(t *testing.T) {
+	if _, err := exec.LookPath("qemu-img"); err != nil {
+		t.Skip("qemu-img is not installed here")
+	}
+	if os.Getuid() != 0 {
+		t.Skip("the script must be started by root")
+	}
+	f := golden.Demo(t)
+	m := f.Machine("store")
+	m.Disks[0].Size, m.Disks[1].Size, m.Disks[1].Format = 3*fleet.MiB, 2*fleet.MiB, fleet.Full
+	folder := filepath.Join(t.TempDir(), "store")
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	withStandIns(t, folder, string(golden.Render(t, bhyve.Target, f, "store")["store/run.sh"].Data))
 	for range 2 {
 		c := exec.Command("sh", filepath.Join(folder, "run.sh"))
 		c.Env = append(os.Environ(), "STAVREN_IMAGE="+filepath.Join(folder, "base.img"))

@@ -48,7 +48,8 @@ const (
 		`{ t=$(grep -v "^$1 [^ ]* $4 " /etc/fstab); printf '%s\n' "$t" "$l" >/etc/fstab; }; ` +
 		`mountpoint -q "$2" || mount "$2"`
 	// nameNeighbours maintains lines with a mark of our own in the list of hosts.
-	nameNeighbours = `m="# neighbour in $1"; shift; f=/etc/hosts; n=$(grep -v "$m\$" $f; for h; do echo "$h $m"; done); printf '%s\n' "$n" >$f`
+	nameNeighbours = `m="# neighbour in $1"; shift; f=/etc/hosts; n=$(grep -v "$m\$" $f; ` +
+		`for h; do echo "$h $m"; done); printf '%s\n' "$n" >$f`
 	// permitRoot lets root log in by key, where the SSH server's own default is no
 	// (FreeBSD's sshd_config(5)). Of several lines, the first applies.
 	permitRoot = `f=/etc/ssh/sshd_config; l="PermitRootLogin prohibit-password"; grep -qxF "$l" $f || ` +

@@ -1,6 +1,8 @@
 package cloudinit_test
 
 import (
+	"fmt"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -70,6 +72,48 @@ func runEarly(t *testing.T, shell []string, table, at string, readOnly bool) {
 		c := exec.Command(shell[0], append(append(shell[1:len(shell):len(shell)], "-c", script), command[3:]...)...)
 		if out, err := c.CombinedOutput(); err != nil {
 			t.Fatalf("%v\n%s", err, out)
+		}
+	}
+}
+
+func TestNeighbours(t *testing.T) {
+	f, m := machine(func(f *fleet.Fleet, m *fleet.Machine) {
+		f.Networks = []*fleet.Network{{Name: "reef", Mode: fleet.Isolated, Subnet: fleet.DefaultSubnet}}
+		for _, name := range []string{"gauge", "store"} {
+			f.Machines = append(f.Machines, &fleet.Machine{Name: name, Image: m.Image, Domain: "skerry.example",
+				NICs: []*fleet.NIC{{Name: "reef", Address: netip.MustParseAddr("10.177.0." +
+					fmt.Sprint(3+len(f.Machines)))}}})
+		}
+	})
+	data, err := cloudinit.UserData(&render.Job{Fleet: f}, m, cloudinit.Virtio)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var document struct {
+		BootCommands [][]string `yaml:"bootcmd"`
+	}
+	if err := yaml.Load(data.Text, &document); err != nil {
+		t.Fatal(err)
+	}
+	hosts := filepath.Join(t.TempDir(), "hosts")
+	if err := os.WriteFile(hosts, []byte("127.0.0.1 localhost\n10.177.0.7 old # neighbour in tide-office\n"),
+		0o644); err != nil {
+		t.Fatal(err)
+	}
+	words := document.BootCommands[0]
+	words[2] = strings.ReplaceAll(words[2], "/etc/hosts", hosts)
+	want := "127.0.0.1 localhost\n10.177.0.4 gauge.skerry.example gauge # neighbour in tide-office\n" +
+		"10.177.0.5 store.skerry.example store # neighbour in tide-office\n"
+	for range 2 {
+		if out, err := exec.Command(words[0], words[1:]...).CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		got, err := os.ReadFile(hosts)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if string(got) != want {
+			t.Errorf("got\n%s", got)
 		}
 	}
 }

@@ -94,8 +94,8 @@ func body(job *render.Job, m *fleet.Machine) ([]render.File, error) {
 	document := ordered.Of("name", platform.NameOf(m.Name), "region", platform.ValueOrPlaceholder(f, m, "region"),
 		"size", prepared.Size.Size.Name, "image", platform.ImageOf(f, m), "ssh_keys", keys, "backups", false, "ipv6",
 		false,
-		"monitoring", m.FirstBoot.GuestTools && catalog.Of(f, m).Linux(), "vpc_uuid", platform.Value(f, m, "network"), "tags", tags,
-		"user_data", string(prepared.Payload.Text))
+		"monitoring", m.FirstBoot.GuestTools && catalog.Of(f, m).Linux(), "vpc_uuid", platform.Value(f, m, "network"),
+		"tags", tags, "user_data", string(prepared.Payload.Text))
 	data, err := document.JSON()
 	if err != nil {
 		return nil, err
