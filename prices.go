@@ -42,6 +42,19 @@ func ReadPrices(data []byte) (*Prices, error) {
 	return &Prices{About: prices.About, Currency: prices.Currency, prices: prices}, nil
 }
 
+// Unknown returns a sentence for each line of the sheet that prices nothing which a cloud
+// sells to the fleet, with the nearest name: "line 7: gce has no size or item "e2-smal"; did
+// you mean "e2-small"?".
+func (p *Prices) Unknown(f *fleet.Fleet) []string {
+	var markets []*sizing.Market
+	for _, cloud := range Clouds() {
+		if market, err := marketOf(cloud); err == nil {
+			markets = append(markets, market)
+		}
+	}
+	return p.sheet().Unknown(f, markets)
+}
+
 // UseSizes replaces a cloud's sizes in a fleet by those of a CSV file with the
 // columns name, cpus, memory, arch and disk. It also replaces sizes that the
 // definition lists.

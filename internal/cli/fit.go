@@ -53,6 +53,21 @@ func (s *session) readPrices(flags costFlags) (*stavren.Prices, error) {
 	return sheet, nil
 }
 
+// printUnknownPrices tells of lines of a price sheet that have no effect.
+func (s *session) printUnknownPrices(prices *stavren.Prices, f *fleet.Fleet, flags costFlags) {
+	if prices == nil {
+		return
+	}
+	unknown := prices.Unknown(f)
+	for i, text := range unknown {
+		if i == maxListed {
+			s.talk("and %d more", len(unknown)-maxListed)
+			break
+		}
+		s.talk("%s: %s", flags.prices, text)
+	}
+}
+
 // useSizes replaces a platform's public sizes by the user's own.
 func (s *session) useSizes(f *fleet.Fleet, flags costFlags) error {
 	for _, pair := range flags.sizes {
@@ -138,6 +153,9 @@ func (s *session) fit(ctx context.Context, definition string, call fitCall) erro
 		}
 		if err := s.useSizes(f, call.cost); err != nil {
 			return err
+		}
+		if len(all) == 0 {
+			s.printUnknownPrices(prices, f, call.cost)
 		}
 		fit, err := stavren.FitFleet(f, clouds, prices, call.all)
 		if err != nil {

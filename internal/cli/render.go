@@ -123,6 +123,7 @@ func (s *session) chooseByPrice(options *render.Options, target render.Target, f
 	if err != nil || prices == nil || !slices.Contains(stavren.Clouds(), target.Name) {
 		return err
 	}
+	s.printUnknownPrices(prices, f, cost)
 	options.Size = func(m *fleet.Machine) string {
 		if o, _, err := stavren.Choose(f, m, target.Name, prices); err == nil && o.Known {
 			return o.Size.Name

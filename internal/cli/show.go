@@ -47,6 +47,7 @@ without their secrets.`,
 			if format == "json" {
 				return s.printJSON(jsonSheets(f, machines))
 			}
+			s.printUnknownPrices(prices, f, cost)
 			for i, m := range machines {
 				if i > 0 {
 					fmt.Fprintln(s.stdout)

@@ -227,3 +227,23 @@ func TestLimitsOfSizes(t *testing.T) {
 		})
 	}
 }
+
+// TestUnknownPrices looks at lines of a sheet that price nothing.
+func TestUnknownPrices(t *testing.T) {
+	f, _ := office(2, 4*fleet.GiB, "amd64")
+	sheet, err := sizing.ReadPrices([]byte("platform,item,price,currency\ngce,e2-small,1,XTS\ngce,e2-smal,1,XTS\n" +
+		"aws,t3.small,1,XTS\ngce,disk,1,XTS\noci,VM.Standard.E4.Flex,1,XTS\noci,VM.Standard.E4.Flex cpu,1,XTS\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := strings.Join(sheet.Unknown(f, []*sizing.Market{market(t, "gce"), market(t, "oci")}), "\n")
+	for _, want := range []string{`line 3: gce has no size or item "e2-smal"; did you mean "e2-small"?`,
+		`line 4: "aws" is no platform with sizes`, `line 6: oci has no size or item "VM.Standard.E4.Flex"; did you mean`} {
+		if !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+	if strings.Count(got, "line ") != 3 {
+		t.Errorf("got\n%s", got)
+	}
+}

@@ -33,6 +33,8 @@ type Prices struct {
 	About    string
 	Currency string
 	prices   map[item]Price
+	// lines are the lines of the items in the sheet.
+	lines map[item]int
 }
 
 type item struct{ platform, name string }
@@ -51,7 +53,7 @@ const (
 // or `public-address`, per hour. A flexible size has two items: its name followed by
 // " cpu", and by " GiB". Errors name the line.
 func ReadPrices(data []byte) (*Prices, error) {
-	sheet := &Prices{prices: map[item]Price{}}
+	sheet := &Prices{prices: map[item]Price{}, lines: map[item]int{}}
 	for _, line := range strings.Split(string(data), "\n") {
 		if text, ok := strings.CutPrefix(line, "#"); ok {
 			sheet.About = strings.TrimSpace(text)
@@ -87,7 +89,7 @@ func ReadPrices(data []byte) (*Prices, error) {
 		if _, exists := sheet.prices[key]; exists {
 			return nil, fmt.Errorf("line %d: %s of %s already has a price", line, row[1], row[0])
 		}
-		sheet.prices[key] = price
+		sheet.prices[key], sheet.lines[key] = price, line
 	}
 	if len(sheet.prices) == 0 {
 		return nil, errors.New("the price sheet has no prices")
