@@ -133,10 +133,12 @@ var knownProperties = map[string]string{
 
 	"Microsoft.Network/networkSecurityGroups":          "securityRules",
 	"Microsoft.ManagedIdentity/userAssignedIdentities": "",
-	"Microsoft.Network/virtualNetworks":                "addressSpace subnets",
-	"Microsoft.Network/publicIPAddresses":              "publicIPAllocationMethod dnsSettings idleTimeoutInMinutes",
-	"Microsoft.Network/networkInterfaces":              "networkSecurityGroup ipConfigurations enableAcceleratedNetworking",
-	"Microsoft.Compute/disks":                          "creationData diskSizeGB",
+	"Microsoft.Compute/virtualMachines/extensions": "publisher type typeHandlerVersion autoUpgradeMinorVersion settings " +
+		"protectedSettings",
+	"Microsoft.Network/virtualNetworks":   "addressSpace subnets",
+	"Microsoft.Network/publicIPAddresses": "publicIPAllocationMethod dnsSettings idleTimeoutInMinutes",
+	"Microsoft.Network/networkInterfaces": "networkSecurityGroup ipConfigurations enableAcceleratedNetworking",
+	"Microsoft.Compute/disks":             "creationData diskSizeGB",
 	"Microsoft.Compute/virtualMachines": "hardwareProfile storageProfile osProfile networkProfile " +
 		"securityProfile priority evictionPolicy billingProfile",
 }

@@ -38,6 +38,8 @@ var platform = cloud.New(cloud.Cloud{
 	FirstBoot: cloud.FirstBoot{
 		// Counted before base64 (osProfile.customData).
 		Limit: 65535, Compressible: true,
+		// The platform leaves it as a file, which an extension runs (firstBoot).
+		WindowsScript: func(script string) string { return script },
 		Environment: cloudinit.Environment{
 			// The platform's agent links data disks by their logical unit (azure-vm-utils).
 			DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },

@@ -155,6 +155,7 @@ func (t *template) machine(m *fleet.Machine, prepared cloud.Prepared) error {
 	}
 	t.add(machineKind, machineVersion, name, after, "plan", planOf(platform.ImageOf(f, m)), "zones", zones, "tags", tags,
 		"identity", identity, "properties", properties)
+	t.firstBoot(m, name)
 	t.outputs.Set(t.names.Name("output", longestOutputName, m.Name, "address"), ordered.Of("type", "string",
 		"value", fmt.Sprintf("[reference(resourceId('%s', '%s')).ipConfigurations[0].properties.privateIPAddress]",
 			interfaceKind, t.nameOf(m, cloud.Primary(m)))))

@@ -52,8 +52,8 @@ type Cloud struct {
 	ClosedInside bool
 	// OneInterface says that a machine has only its primary interface here.
 	OneInterface bool
-	// ReadsWindows says that the makers' images of Windows read first-boot data in the form
-	// of cloud-config.
+	// ReadsWindows says that the platform's own images of Windows read first-boot data in the
+	// form of cloud-config.
 	ReadsWindows bool
 
 	market *sizing.Market
@@ -70,6 +70,9 @@ type FirstBoot struct {
 	Beside func(f *fleet.Fleet, m *fleet.Machine) int
 	// Compressible says that machines take compressed user data.
 	Compressible bool
+	// WindowsScript turns a PowerShell script into the user data that the platform's own
+	// images of Windows run. It is nil if they read the form of cloud-config, or nothing.
+	WindowsScript func(script string) string
 	// Environment is where machines find what their user data refers to.
 	Environment cloudinit.Environment
 }

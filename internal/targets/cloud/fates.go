@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/targets/cloudinit"
 	"stavren.example/stavren/render"
 )
@@ -13,6 +14,9 @@ import (
 // becomes of its ports, and what its system doesn't read.
 func (c *Cloud) Overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 	fates := slices.Clone(cloudinit.Overrides(job, m))
+	if c.FirstBoot.WindowsScript != nil && catalog.Of(job.Fleet, m).Family.Class() == catalog.ClassWindows {
+		fates = render.Merge(fates, cloudinit.WindowsScriptFates())
+	}
 	if o, why, err := c.SizeOf(job, m); err == nil {
 		how := fmt.Sprintf("size %s, %s: %d cpus and %v", o.Size.Name, why, o.CPUs, o.Memory)
 		fates = append(fates, render.Adapt(how, "resources.cpus", "resources.memory")...)

@@ -283,7 +283,8 @@ func (n *needs) interfaces() {
 
 // windows reports first-boot data that the makers' images of Windows don't read.
 func (n *needs) windows() {
-	if catalog.Of(n.f, n.m).Family.Class() == catalog.ClassWindows && !n.ReadsWindows {
+	if catalog.Of(n.f, n.m).Family.Class() == catalog.ClassWindows && !n.ReadsWindows &&
+		n.FirstBoot.WindowsScript == nil {
 		n.Add("first-boot-unread", finding.Warning, finding.OfMachine(n.m, "image"),
 			"machine %s gets first-boot data for cloudbase-init, which the images of Windows that %s offers lack", n.m.Name,
 			n.Name).

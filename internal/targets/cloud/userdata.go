@@ -42,12 +42,19 @@ func (c *Cloud) Counted(f *fleet.Fleet, m *fleet.Machine, p Payload) int {
 // UserData renders a machine's user data. It is compressed only if it would
 // otherwise exceed the limit, and if the platform and the machine take that.
 func (c *Cloud) UserData(job *render.Job, m *fleet.Machine) (Payload, error) {
-	data, err := cloudinit.UserData(job, m, c.FirstBoot.Environment)
+	isWindows := catalog.Of(job.Fleet, m).Family.Class() == catalog.ClassWindows
+	make := cloudinit.UserData
+	if isWindows && c.FirstBoot.WindowsScript != nil {
+		make = cloudinit.WindowsScript
+	}
+	data, err := make(job, m, c.FirstBoot.Environment)
 	if err != nil {
 		return Payload{}, fmt.Errorf("user data: %w", err)
 	}
+	if isWindows && c.FirstBoot.WindowsScript != nil {
+		data.Text = []byte(c.FirstBoot.WindowsScript(string(data.Text)))
+	}
 	payload := Payload{Text: data.Text, Secret: data.Secret, Parts: data.Parts}
-	isWindows := catalog.Of(job.Fleet, m).Family.Class() == catalog.ClassWindows
 	if c.Counted(job.Fleet, m, payload) <= c.FirstBoot.Limit || !c.FirstBoot.Compressible || isWindows {
 		return payload, nil
 	}

@@ -34,6 +34,11 @@ var platform = cloud.New(cloud.Cloud{
 	},
 	FirstBoot: cloud.FirstBoot{
 		Limit: 16384, Compressible: true,
+		// EC2Launch runs what is between these tags, once ("How Amazon EC2 handles user data
+		// for Windows instances").
+		WindowsScript: func(script string) string {
+			return "<powershell>\n" + script + "</powershell>\n<persist>false</persist>\n"
+		},
 		Environment: cloudinit.Environment{
 			DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
 			FindDisk:   findDisk,

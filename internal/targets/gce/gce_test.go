@@ -61,6 +61,21 @@ func TestInstance(t *testing.T) {
 	}
 }
 
+// TestWindows looks at the script that the platform's own images run.
+func TestWindows(t *testing.T) {
+	f := definition("almanac")
+	f.Images[0].OS = "windows-server-2022"
+	document := rendered(t, f, "almanac/instance.json")
+	document.Wants(t, map[string]any{"metadata/items/0/key": "windows-startup-script-ps1", "metadata/items/1": nil})
+	script, _ := document.At("metadata/items/0/value").(string)
+	for _, want := range []string{"if (Test-Path $done) { exit }", "New-LocalUser -Name 'mira' -NoPassword",
+		"Add-LocalGroupMember -Group 'Administrators' -Member 'mira'", "Rename-Computer -NewName 'almanac'"} {
+		if !strings.Contains(script, want) {
+			t.Errorf("no %s in\n%s", want, script)
+		}
+	}
+}
+
 // TestFirewalls looks at the networks of firewalls, and at what refuses the rest.
 func TestFirewalls(t *testing.T) {
 	f := definition("almanac", "store")
@@ -86,7 +101,6 @@ func TestNeeds(t *testing.T) {
 			m.NICs = append(m.NICs, &fleet.NIC{Name: "reef", Network: "reef"})
 		}},
 		{"no-way-out", func(_ *fleet.Fleet, m *fleet.Machine) { m.FirstBoot.Packages = []string{"nginx"} }},
-		{"first-boot-unread", func(f *fleet.Fleet, _ *fleet.Machine) { f.Images[0].OS = "windows-server-2022" }},
 		{"unknown-setting", func(f *fleet.Fleet, _ *fleet.Machine) {
 			f.Platforms[0].Settings = append(f.Platforms[0].Settings, fleet.Pair{Key: "projet", Value: "x"})
 		}},

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/catalog"
 	"stavren.example/stavren/internal/ordered"
 	"stavren.example/stavren/internal/targets/cloud"
 	"stavren.example/stavren/render"
@@ -116,6 +117,10 @@ func options(m *fleet.Machine, body *ordered.Map) {
 func metadata(f *fleet.Fleet, m *fleet.Machine, payload cloud.Payload) ordered.List {
 	item := func(key, value string) *ordered.Map { return ordered.Of("key", key, "value", value) }
 	var items ordered.List
+	if catalog.Of(f, m).Family.Class() == catalog.ClassWindows {
+		// The platform's agent runs it at every start ("Using startup scripts on Windows VMs").
+		return ordered.List{item("windows-startup-script-ps1", string(payload.Text))}
+	}
 	if payload.Compressed {
 		items = append(items, item("user-data", payload.Base64()), item("user-data-encoding", "base64"))
 	} else {

@@ -25,6 +25,8 @@ var platform = cloud.New(cloud.Cloud{
 	},
 	FirstBoot: cloud.FirstBoot{
 		Limit: 262144, Compressible: true, CompressedBase64: true,
+		// Under a key of its own (metadata).
+		WindowsScript: func(script string) string { return script },
 		Environment: cloudinit.Environment{
 			// The body names each device, and the image's agent links it.
 			DiskDevice: func(disk *fleet.Disk) string { return "/dev/disk/by-id/google-" + disk.Name },
