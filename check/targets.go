@@ -42,6 +42,7 @@ func targetRules() []rule {
 		{name: "key-refused", severity: finding.Error},
 		{name: "address-not-assigned", severity: finding.Warning},
 		{name: "disk-left-empty", severity: finding.Warning},
+		{name: "networks-joined", severity: finding.Advice},
 		{name: "unknown-setting", severity: finding.Warning},
 	}
 }

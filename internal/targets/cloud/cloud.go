@@ -47,6 +47,9 @@ type Cloud struct {
 	// ImageID is an example of what the platform calls an image.
 	ImageID string
 
+	// JoinsNetworks says that networks that lead out are the platform's own, so that those of
+	// a definition are one there unless each names another.
+	JoinsNetworks bool
 	// ClosedInside says that machines without a public address reach nothing outside, unless
 	// the network that they are put on has a gateway of its own.
 	ClosedInside bool

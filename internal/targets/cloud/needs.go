@@ -37,6 +37,7 @@ func (c *Cloud) Needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 	n.interfaces()
 	n.windows()
 	n.wayOut()
+	n.networks()
 	n.keys()
 	n.addresses()
 	n.freeBSDDisks()
@@ -350,6 +351,28 @@ func (n *needs) freeBSDDisks() {
 			n.Add("disk-left-empty", finding.Warning, finding.OfDisk(n.m, disk, "filesystem"),
 				"disk %s of machine %s stays empty, since FreeBSD can't tell which one it is on %s", disk.Name, n.m.Name, n.Name).
 				Remedy = "format and mount it by a script of your own"
+			return
+		}
+	}
+}
+
+// networks reports a network that is one with another here, so that machines on both reach
+// each other, by the first machine on it.
+func (n *needs) networks() {
+	network := n.f.Network(Primary(n.m).Network)
+	if !n.JoinsNetworks || network == nil || !LeadsOut(network) || n.f.OnNetwork(network.Name)[0].Machine != n.m {
+		return
+	}
+	for _, other := range n.f.Networks {
+		if other == network {
+			return // the first of them is reported by none
+		}
+		beside := n.f.OnNetwork(other.Name)
+		if LeadsOut(other) && len(beside) > 0 &&
+			n.Value(n.f, beside[0].Machine, "network") == n.Value(n.f, n.m, "network") {
+			n.Add("networks-joined", finding.Advice, finding.OfNetwork(network, fleet.Itself),
+				"networks %s and %s are one on %s, so that their machines reach each other", other.Name, network.Name, n.Name).
+				Remedy = "name another network for the machines of one of them, under their platforms"
 			return
 		}
 	}

@@ -39,7 +39,7 @@ var platform = cloud.New(cloud.Cloud{
 		},
 	},
 	Disks: sizing.Disks{Min: fleet.GiB, Step: fleet.GiB, FixedRoot: true},
-	Sizes: sizes, OneInterface: true,
+	Sizes: sizes, OneInterface: true, JoinsNetworks: true,
 	AssignsAddress: func(*cloud.Cloud, *fleet.Fleet, *fleet.Machine, *fleet.NIC) bool { return false },
 	Settings: []cloud.Setting{
 		{Key: "region", What: "the region that machines run in", Needed: cloud.Always},

@@ -33,7 +33,7 @@ var platform = cloud.New(cloud.Cloud{
 		},
 	},
 	Disks: sizing.Disks{Min: 10 * fleet.GiB, Step: fleet.GiB, MinWindowsRoot: 50 * fleet.GiB},
-	Sizes: sizes, ClosedInside: true, OneInterface: true,
+	Sizes: sizes, ClosedInside: true, OneInterface: true, JoinsNetworks: true,
 	AssignsAddress: func(c *cloud.Cloud, f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool {
 		return nic == cloud.Primary(m) && c.Value(f, m, "subnetwork") != ""
 	},

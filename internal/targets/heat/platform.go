@@ -35,7 +35,7 @@ var platform = cloud.New(cloud.Cloud{
 		},
 	},
 	Disks:        sizing.Disks{Min: fleet.GiB, Step: fleet.GiB},
-	ReadsWindows: true,
+	ReadsWindows: true, JoinsNetworks: true,
 	AssignsAddress: func(c *cloud.Cloud, f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) bool {
 		network := f.Network(nic.Network)
 		return network == nil || !cloud.LeadsOut(network) || c.Value(f, m, "subnet") != ""

@@ -37,7 +37,7 @@ var platform = cloud.New(cloud.Cloud{
 		},
 	},
 	Disks: sizing.Disks{Min: 50 * fleet.GiB, Step: fleet.GiB, MinWindowsRoot: 256 * fleet.GiB},
-	Sizes: sizes, ClosedInside: true, OneInterface: true, ReadsWindows: true,
+	Sizes: sizes, ClosedInside: true, OneInterface: true, JoinsNetworks: true, ReadsWindows: true,
 	Settings: []cloud.Setting{
 		{Key: "compartment", What: "the compartment that machines belong to", Needed: cloud.Always},
 		{Key: "zone", What: "the availability domain that machines run in", Needed: cloud.Always},
