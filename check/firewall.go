@@ -1,8 +1,11 @@
 package check
 
 import (
+	"slices"
+
 	"stavren.example/stavren/finding"
 	"stavren.example/stavren/fleet"
+	"stavren.example/stavren/internal/nearest"
 )
 
 func firewallRules() []rule {
@@ -10,6 +13,8 @@ func firewallRules() []rule {
 		ofMachine("open-to-world", finding.Advice, openToWorld),
 		ofFleet("sensitive-port-open-to-world", finding.Warning, sensitivePortOpenToWorld),
 		ofFleet("everything-open", finding.Warning, everythingOpen),
+		ofFleet("unknown-source", finding.Error, unknownSource),
+		ofFleet("source-without-address", finding.Error, sourceWithoutAddress),
 		ofFleet("firewall-rule-shadowed", finding.Advice, firewallRuleShadowed),
 		ofMachine("public-without-firewall", finding.Warning, publicWithoutFirewall),
 		ofMachine("firewall-shuts-login-out", finding.Warning, firewallShutsLoginOut),
@@ -83,7 +88,7 @@ func everythingOpen(r reporter, f *fleet.Fleet) {
 
 // isFromAnyone reports whether an entry allows all of IPv4 or all of IPv6.
 func isFromAnyone(allow *fleet.Allowance) bool {
-	if len(allow.From) == 0 {
+	if allow.FromAnyone() {
 		return true
 	}
 	for _, prefix := range allow.From {
@@ -120,6 +125,11 @@ func includes(wide, narrow *fleet.Allowance) bool {
 	}
 	if isFromAnyone(wide) {
 		return true
+	}
+	for _, source := range narrow.FromNames {
+		if !slices.Contains(wide.FromNames, source) {
+			return false
+		}
 	}
 	for _, from := range narrow.From {
 		inside := false
@@ -178,4 +188,54 @@ func portStoppedByFirewall(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 			port.Name, m.Name, port.Machine, port.Protocol).
 			remedy("allow it in a firewall, or accept this if the port is only for the laptop")
 	}
+}
+
+// unknownSource reports an entry that lets others of the fleet connect who aren't defined.
+func unknownSource(r reporter, f *fleet.Fleet) {
+	eachAllowance(f, func(firewall *fleet.Firewall, entry int, allow *fleet.Allowance) {
+		for _, source := range allow.FromNames {
+			known := namesOf(f.Networks, func(n *fleet.Network) string { return n.Name })
+			switch source.Kind {
+			case fleet.PeerMachine:
+				known = namesOf(f.Machines, func(m *fleet.Machine) string { return m.Name })
+			case fleet.PeerFirewall:
+				known = namesOf(f.Firewalls, func(w *fleet.Firewall) string { return w.Name })
+			}
+			if !slices.Contains(known, source.Name) {
+				r.report(finding.OfAllowance(firewall, entry, "from"), "firewall %s lets the %s %q connect, which is not defined",
+					firewall.Name, source.Kind, source.Name).
+					remedy("%s", nearest.Remedy(source.Name, known))
+			}
+		}
+	})
+}
+
+// sourceWithoutAddress reports an entry whose sources have no address that is known before
+// launch.
+func sourceWithoutAddress(r reporter, f *fleet.Fleet) {
+	report := func(firewall *fleet.Firewall, entry int, what, remedy string) {
+		r.report(finding.OfAllowance(firewall, entry, "from"), "firewall %s lets %s connect, which has no %s", firewall.Name, what,
+			remedy).
+			remedy("add one, or write addresses")
+	}
+	eachAllowance(f, func(firewall *fleet.Firewall, entry int, allow *fleet.Allowance) {
+		for _, source := range allow.FromNames {
+			if network := f.Network(source.Name); source.Kind == fleet.PeerNetwork {
+				if network != nil && !network.Subnet.IsValid() {
+					report(firewall, entry, "network "+source.Name, "subnet")
+				}
+				continue
+			}
+			for _, m := range f.Machines {
+				isMeant := m.Name == source.Name
+				if source.Kind == fleet.PeerFirewall {
+					isMeant = slices.Contains(m.Firewall, source.Name)
+				}
+				if isMeant && !slices.ContainsFunc(m.NICs, func(nic *fleet.NIC) bool { return nic.Address.IsValid() }) {
+					report(firewall, entry, "machine "+m.Name, "fixed address")
+					break
+				}
+			}
+		}
+	})
 }

@@ -3,6 +3,7 @@ package fleet
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -21,8 +22,68 @@ type Allowance struct {
 	// Port is a port with its protocol, such as "80/tcp", "6000-6010/udp", "icmp"
 	// or "any".
 	Port PortRange `key:"port"`
-	// From lists the addresses that may connect; empty means everyone.
+	// From lists the addresses that may connect. If it and FromNames are empty, everyone may.
 	From []netip.Prefix `key:"from"`
+	// FromNames lists others of the fleet that may connect.
+	FromNames []Peer
+}
+
+// Peer names others of the fleet: a network, a machine, or the machines of a firewall.
+type Peer struct{ Kind, Name string }
+
+// The kinds of peers.
+const (
+	PeerNetwork  = "network"
+	PeerMachine  = "machine"
+	PeerFirewall = "firewall"
+)
+
+// PeerKinds returns every kind of peer.
+func PeerKinds() []string { return []string{PeerNetwork, PeerMachine, PeerFirewall} }
+
+// String returns the peer in the form of definitions.
+func (p Peer) String() string { return "{" + p.Kind + ": " + p.Name + "}" }
+
+// FromAnyone reports whether an entry names nobody, and so lets everyone connect.
+func (a *Allowance) FromAnyone() bool { return len(a.From) == 0 && len(a.FromNames) == 0 }
+
+// Sources returns the addresses that an entry lets connect, those of names among them: the
+// subnet of a network, and the fixed addresses of machines. It is empty for an entry that
+// lets everyone connect, and may be for names without addresses, which check reports.
+func (f *Fleet) Sources(allow *Allowance) []netip.Prefix {
+	prefixes := slices.Clone(allow.From)
+	for _, peer := range allow.FromNames {
+		for _, prefix := range f.AddressesOf(peer) {
+			if !slices.Contains(prefixes, prefix) {
+				prefixes = append(prefixes, prefix)
+			}
+		}
+	}
+	return prefixes
+}
+
+// AddressesOf returns the addresses of a peer: none if it isn't defined, or has no subnet
+// or fixed address.
+func (f *Fleet) AddressesOf(peer Peer) []netip.Prefix {
+	if peer.Kind == PeerNetwork {
+		if network := f.Network(peer.Name); network != nil && network.Subnet.IsValid() {
+			return []netip.Prefix{network.Subnet.Masked()}
+		}
+		return nil
+	}
+	var prefixes []netip.Prefix
+	for _, m := range f.Machines {
+		if peer.Kind == PeerMachine && m.Name != peer.Name ||
+			peer.Kind == PeerFirewall && !slices.Contains(m.Firewall, peer.Name) {
+			continue
+		}
+		for _, nic := range m.NICs {
+			if nic.Address.IsValid() {
+				prefixes = append(prefixes, netip.PrefixFrom(nic.Address, nic.Address.BitLen()))
+			}
+		}
+	}
+	return prefixes
 }
 
 // PortRange is a range of ports of one protocol.

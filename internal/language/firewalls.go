@@ -1,8 +1,6 @@
 package language
 
 import (
-	"net/netip"
-
 	"stavren.example/stavren/fleet"
 )
 
@@ -24,9 +22,10 @@ var allowanceTable = newTable[fleet.Allowance]("an entry", nil, func() []field[f
 			value: portRange(func(a *fleet.Allowance) *fleet.PortRange { return &a.Port }),
 		},
 		{
-			key: "from", doc: "Where connections may come from: `any`, an address range, or a list of them.",
+			key: "from", doc: "Where connections may come from: `any`, an address range, a network, machine or firewall of the " +
+				"fleet such as `{network: quay}`, or a list of them.",
 			example: "198.51.100.0/24", required: true,
-			value: sources(func(a *fleet.Allowance) *[]netip.Prefix { return &a.From }),
+			value: sources(),
 		},
 	}
 })

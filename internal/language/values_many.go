@@ -95,44 +95,6 @@ func prefixes[T any](at func(*T) *[]netip.Prefix) value[T] {
 	}
 }
 
-// sources is who may connect: any, or a list of address ranges. A single address
-// needs no prefix length, and one entry alone needs no list.
-func sources[T any](at func(*T) *[]netip.Prefix) value[T] {
-	const example = "198.51.100.0/24, or any"
-	return value[T]{
-		name: "list of addresses with prefix length", clear: clear(at), schema: oneOrMoreSchema,
-		print: func(of *T) string { return joined(*at(of)) },
-		read: func(r *Reader, l document.Layer, into *T) bool {
-			switch {
-			case l.Node.Kind == yaml.ScalarNode && l.Node.Value == "any":
-				*at(into) = nil
-				return true
-			case l.Node.Kind == yaml.SequenceNode && len(l.Node.Content) == 0:
-				// An empty list would look like nobody and mean everyone.
-				r.Add(document.EmptyValue, l, r.Here()+" is an empty list",
-					"write any for everyone, or list who may connect")
-				return false
-			}
-			return r.prefixes(l, example, func(item document.Layer) {
-				if item.Node.Value == "any" {
-					r.Add(document.BadValue, item, "any must be alone, not in a list",
-						"write from: any, or list who may connect")
-					return
-				}
-				prefix, err := netip.ParsePrefix(item.Node.Value)
-				if addr, addrErr := netip.ParseAddr(item.Node.Value); addrErr == nil {
-					prefix, err = netip.PrefixFrom(addr, addr.BitLen()), nil
-				}
-				if err != nil {
-					r.bad(item, "an address with a prefix length", "write it like "+example)
-					return
-				}
-				*at(into) = append(*at(into), prefix)
-			})
-		},
-	}
-}
-
 func (r *Reader) prefixes(l document.Layer, example string, visit func(document.Layer)) bool {
 	if l.Node.Kind == yaml.ScalarNode && l.Node.Tag == "!!str" && r.isShort(l, maxText) {
 		visit(l)

@@ -77,13 +77,15 @@ func Sets(f *fleet.Fleet, machines []*fleet.Machine) []Set {
 		for _, allow := range firewall.Allow {
 			opening := Opening{Protocol: allow.Port.Protocol, First: allow.Port.First, Last: allow.Port.Last,
 				From: Everywhere()}
-			if len(allow.From) > 0 {
+			if !allow.FromAnyone() {
 				opening.From = nil
-				for _, from := range allow.From {
+				for _, from := range f.Sources(allow) {
 					opening.From = append(opening.From, from.String())
 				}
 			}
-			set.Allow = append(set.Allow, opening)
+			if len(opening.From) > 0 {
+				set.Allow = append(set.Allow, opening)
+			}
 		}
 		sets = append(sets, set)
 	}

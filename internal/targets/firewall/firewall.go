@@ -34,7 +34,10 @@ func Of(f *fleet.Fleet, m *fleet.Machine, host netip.Addr) ([]Opening, bool) {
 			continue // check reports it
 		}
 		for _, allow := range firewall.Allow {
-			openings = append(openings, Opening{allow.Port.Protocol, allow.Port.First, allow.Port.Last, allow.From})
+			from := f.Sources(allow)
+			if len(from) > 0 || allow.FromAnyone() {
+				openings = append(openings, Opening{allow.Port.Protocol, allow.Port.First, allow.Port.Last, from})
+			}
 		}
 	}
 	for _, port := range m.Ports {

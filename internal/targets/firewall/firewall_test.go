@@ -120,3 +120,18 @@ func TestPortsNobodySpeaksOf(t *testing.T) {
 	list, _ := firewall.Of(f, m, host)
 	wantLines(t, firewall.NFTables(list), "tcp dport 80 accept")
 }
+
+// TestNamesWithoutAddresses checks that an entry for names without addresses opens nothing.
+func TestNamesWithoutAddresses(t *testing.T) {
+	m := &fleet.Machine{Name: "almanac", Firewall: []string{"inside"}}
+	f := &fleet.Fleet{Machines: []*fleet.Machine{m}, Networks: []*fleet.Network{{Name: "quay",
+		Subnet: netip.MustParsePrefix("10.44.7.0/24")}}, Firewalls: []*fleet.Firewall{{Name: "inside", Allow: []*fleet.Allowance{
+		{Port: fleet.PortRange{Protocol: fleet.TCP, First: 80, Last: 80},
+			FromNames: []fleet.Peer{{Kind: fleet.PeerMachine, Name: "almanac"}}},
+		{Port: fleet.PortRange{Protocol: fleet.TCP, First: 81, Last: 81},
+			FromNames: []fleet.Peer{{Kind: fleet.PeerNetwork, Name: "quay"}}}}}}}
+	list, _ := firewall.Of(f, m, netip.Addr{})
+	if len(list) != 1 || list[0].First != 81 || list[0].From[0].String() != "10.44.7.0/24" {
+		t.Errorf("openings %+v", list)
+	}
+}
