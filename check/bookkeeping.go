@@ -44,7 +44,17 @@ func reportUnused(r reporter, f *fleet.Fleet) {
 	for _, image := range f.Images {
 		look(used.Images, "images", image.Name, finding.OfImage(image, fleet.Itself))
 	}
+	// What firewalls let connect is used as well, though no machine needs it.
+	peers := map[fleet.Peer]bool{}
+	eachAllowance(f, func(_ *fleet.Firewall, _ int, allow *fleet.Allowance) {
+		for _, peer := range allow.FromNames {
+			peers[peer] = true
+		}
+	})
 	for _, network := range f.Networks {
+		if peers[fleet.Peer{Kind: fleet.PeerNetwork, Name: network.Name}] {
+			continue
+		}
 		look(used.Networks, "networks", network.Name, finding.OfNetwork(network, fleet.Itself))
 	}
 	for _, key := range f.Keys {
