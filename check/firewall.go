@@ -150,31 +150,37 @@ func publicWithoutFirewall(r reporter, _ *fleet.Fleet, m *fleet.Machine) {
 	}
 }
 
-// isBehindFirewall reports whether a machine has a public address and firewalls
-// that are all defined.
-func isBehindFirewall(f *fleet.Fleet, m *fleet.Machine) bool {
+// hasFirewalls reports whether a machine has firewalls that are all defined.
+func hasFirewalls(f *fleet.Fleet, m *fleet.Machine) bool {
 	for _, name := range m.Firewall {
 		if f.Firewall(name) == nil {
 			return false // another rule reports it
 		}
 	}
-	return m.PublicAddress && len(m.Firewall) > 0
+	return len(m.Firewall) > 0
 }
 
+// firewallShutsLoginOut reports a machine that people are to log in to, by a public address
+// or on a network, and whose firewalls don't let them. A forwarded port is open to the host
+// in any case.
 func firewallShutsLoginOut(r reporter, f *fleet.Fleet, m *fleet.Machine) {
 	login := sshPort
 	if isWindows(f, m) {
 		login = remoteDesktopPort
 	}
-	if isBehindFirewall(f, m) && !f.FirewallMentions(m, fleet.TCP, login) {
-		r.report(finding.OfMachine(m, "firewall"),
-			"no firewall of machine %s allows port %d, which people log in through", m.Name, login).
-			remedy("allow it from the addresses that you log in from")
+	isForwarded := slices.ContainsFunc(m.Ports, func(port *fleet.Port) bool { return port.Machine == login })
+	hasLogin := slices.ContainsFunc(m.Users, func(u *fleet.User) bool { return len(u.Keys) > 0 || u.Password != "" })
+	if !hasFirewalls(f, m) || f.FirewallMentions(m, fleet.TCP, login) ||
+		!m.PublicAddress && (isForwarded || !hasLogin) {
+		return
 	}
+	r.report(finding.OfMachine(m, "firewall"),
+		"no firewall of machine %s allows port %d, which people log in through", m.Name, login).
+		remedy("allow it from the addresses that you log in from")
 }
 
 func portStoppedByFirewall(r reporter, f *fleet.Fleet, m *fleet.Machine) {
-	if !isBehindFirewall(f, m) {
+	if !m.PublicAddress || !hasFirewalls(f, m) {
 		return
 	}
 	for _, port := range m.Ports {
