@@ -235,6 +235,17 @@ func gate(change func(f *fleet.Fleet, m *fleet.Machine)) map[string]string {
 	return texts
 }
 
+// TestFamilies looks at a port on an address of another family than the machine's.
+func TestFamilies(t *testing.T) {
+	f := golden.Demo(t)
+	m := f.Machine("almanac")
+	m.Ports[0].Listen = netip.MustParseAddr("2001:db8::7")
+	found := bhyve.Target.Needs(f, m)
+	if len(found) != 1 || found[0].Rule != "port-without-address" || !strings.Contains(found[0].Message, "2001:db8::7") {
+		t.Errorf("findings %+v", found)
+	}
+}
+
 // TestPacketFilter looks at the rules of the host's packet filter.
 func TestPacketFilter(t *testing.T) {
 	const tap = "tap[0-9a-f]{6}0"

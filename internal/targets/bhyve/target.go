@@ -142,6 +142,15 @@ func needs(f *fleet.Fleet, m *fleet.Machine) []finding.Finding {
 			"machine %s forwards ports but has no fixed address that a redirect rule could name", m.Name).
 			Remedy = "give its interface on a nat network an address"
 	}
+	for _, port := range m.Ports {
+		to := forwardTo(f, m)
+		if to.IsValid() && redirected(port) && !port.Listen.IsUnspecified() && port.Listen.Is6() != to.Is6() {
+			n.Add("port-without-address", finding.Error, finding.OfPort(m, port, "listen"),
+				"port %s of machine %s listens on %v, which the packet filter can't redirect to %v", port.Name, m.Name, port.Listen,
+				to).
+				Remedy = "listen on an address of the machine's family"
+		}
+	}
 	if catalog.Of(f, m).TPM || m.Firmware.TPM {
 		n.Add("no-tpm", finding.Warning, finding.OfFirmware(m, "tpm"),
 			"machine %s asks for a TPM, but bhyve has none without a device of the host", m.Name).

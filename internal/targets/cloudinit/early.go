@@ -29,13 +29,14 @@ const (
 	// withSerial prints the name of the disk with a serial on FreeBSD (diskinfo(8)), since
 	// images on ZFS don't have names for it.
 	withSerial = `for d in $(sysctl -n kern.disks); do [ "$(diskinfo -s "/dev/$d" 2>/dev/null)" != %s ] || echo $d; done`
-	// newFileSystem formats an empty disk on FreeBSD. fstyp(8) knows members of pools by -u.
-	newFileSystem = `for d in $(eval "$1"); do [ -e "/dev/ufs/$2" ] || [ -n "$(fstyp -u "/dev/$d" 2>/dev/null)" ] || ` +
+	// newFileSystem formats an empty disk on FreeBSD. fstyp(8) knows members of pools by -u,
+	// and gpart(8) disks with partitions.
+	newFileSystem = `for d in $(eval "$1"); do gpart show "$d" >/dev/null 2>&1 || [ -e "/dev/ufs/$2" ] || [ -n "$(fstyp -u "/dev/$d" 2>/dev/null)" ] || ` +
 		`newfs -U -L "$2" "/dev/$d"; done`
 	// newPool makes a pool of ZFS on an empty disk, or takes the one that is there.
 	newPool = `kldload -n zfs; sysrc -q zfs_enable=YES >/dev/null; zpool list "$2" >/dev/null 2>&1 || ` +
-		`zpool import "$2" 2>/dev/null || for d in $(eval "$1"); do [ -n "$(fstyp -u "/dev/$d" 2>/dev/null)" ] || ` +
-		`zpool create -O mountpoint="$3" "$2" "/dev/$d"; done`
+		`zpool import "$2" 2>/dev/null || for d in $(eval "$1"); do gpart show "$d" >/dev/null 2>&1 || ` +
+		`[ -n "$(fstyp -u "/dev/$d" 2>/dev/null)" ] || zpool create -O mountpoint="$3" "$2" "/dev/$d"; done`
 	// mountDisk mounts a disk on FreeBSD by a line of its own. cloud-init's would have an
 	// option that only Linux takes, comment=cloudconfig (cc_mounts).
 	mountDisk = `l="/dev/ufs/$1 $2 ufs $3 0 2"; mkdir -p "$2"; grep -qxF "$l" /etc/fstab || ` +

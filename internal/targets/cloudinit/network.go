@@ -111,7 +111,7 @@ func overrides(network *fleet.Network, nic *fleet.NIC) []any {
 	if !nic.Primary {
 		changes = append(changes, "use-routes", false, "route-metric", lastResort)
 	}
-	if hasOwnDNS(network) {
+	if HasOwnDNS(network) {
 		changes = append(changes, "use-dns", false)
 	}
 	if len(changes) == 0 {
@@ -120,8 +120,8 @@ func overrides(network *fleet.Network, nic *fleet.NIC) []any {
 	return []any{protocolOf(network) + "-overrides", flow(mapping(changes...))}
 }
 
-// hasOwnDNS reports whether the definition names the network's name servers.
-func hasOwnDNS(network *fleet.Network) bool { return len(network.DNS) > 0 && !network.IsDefault("dns") }
+// HasOwnDNS reports whether the definition names the network's name servers.
+func HasOwnDNS(network *fleet.Network) bool { return len(network.DNS) > 0 && !network.IsDefault("dns") }
 
 // nameServers renders the network's name servers. Those that weren't chosen come by
 // DHCP.
@@ -133,7 +133,7 @@ func (e Environment) nameServers(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NI
 			servers = append(servers, server.String())
 		}
 	}
-	if !handedOut || hasOwnDNS(network) {
+	if !handedOut || HasOwnDNS(network) {
 		for _, server := range network.DNS {
 			servers = append(servers, server.String())
 		}

@@ -57,7 +57,10 @@ func WindowsScript(job *render.Job, m *fleet.Machine, environment Environment) (
 		data.Parts = append(data.Parts, Part{"script " + script.Name, len(content)})
 		file := fmt.Sprintf("%02d-%s%s", i+1, script.Name, windowsExtension(content))
 		path := windowsFolder + `\` + file
-		add(path, withMark(content))
+		if strings.HasSuffix(file, ".ps1") {
+			content = withMark(content) // which cmd would take for a command
+		}
+		add(path, content)
 		switch {
 		case script.When == fleet.EveryBoot:
 			text.WriteString(atStartup(script.Name, file))
@@ -120,8 +123,8 @@ func accountsByScript(text *strings.Builder, job *render.Job, m *fleet.Machine, 
 			adminKeys = append(adminKeys, keysOf(job.Fleet, user)...)
 		}
 		for _, group := range groups {
-			fmt.Fprintf(text, "Add-LocalGroupMember -Group %s -Member %s -ErrorAction SilentlyContinue\n",
-				quote.PowerShell(group), name)
+			fmt.Fprintf(text, "if (-not (Get-LocalGroupMember -Group %[1]s -Member %[2]s -ErrorAction SilentlyContinue)) "+
+				"{ Add-LocalGroupMember -Group %[1]s -Member %[2]s }\n", quote.PowerShell(group), name)
 		}
 	}
 	if len(adminKeys) > 0 {

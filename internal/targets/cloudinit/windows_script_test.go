@@ -24,7 +24,7 @@ func TestWindowsScript(t *testing.T) {
 		m.FirstBoot.Files = []*fleet.File{{Path: `C:\tide\it's.txt`, Content: fleet.Content{Text: hostile}}}
 		m.FirstBoot.Scripts = []*fleet.Script{
 			{Name: "tables", Content: fleet.Content{Text: "Write-Output 'é'\n"}},
-			{Name: "old", Content: fleet.Content{Text: "@echo off\r\n"}},
+			{Name: "old", Content: fleet.Content{Text: "@echo off & rem é\r\n"}},
 			{Name: "mark", When: fleet.EveryBoot, Content: fleet.Content{Text: "Get-Date\n"}}}
 		m.FirstBoot.Services = []string{"sshd"}
 		m.Time.Servers = []string{"time.skerry.example"}
@@ -48,7 +48,7 @@ func TestWindowsScript(t *testing.T) {
 		}
 		files = append(files, string(content))
 	}
-	want := []string{hostile, "\uFEFFWrite-Output 'é'\n", "@echo off\r\n", "Get-Date\n"}
+	want := []string{hostile, "\uFEFFWrite-Output 'é'\n", "@echo off & rem é\r\n", "Get-Date\n"}
 	if strings.Join(files, "|") != strings.Join(want, "|") {
 		t.Errorf("files %q, want %q", files, want)
 	}

@@ -85,18 +85,12 @@ func environmentOf(f *fleet.Fleet, m *fleet.Machine) cloudinit.Environment {
 	}
 	e.SearchDomain = func(f *fleet.Fleet, m *fleet.Machine, nic *fleet.NIC) string {
 		network := f.Network(nic.Network)
-		if forwards(f, m, nic) || network.Mode != fleet.HostOnly && network.Mode != fleet.NAT || hasOwnServers(network) {
+		if forwards(f, m, nic) || network.Mode != fleet.HostOnly && network.Mode != fleet.NAT || cloudinit.HasOwnDNS(network) {
 			return ""
 		}
 		return domainOf(f, network)
 	}
 	return e
-}
-
-// hasOwnServers reports whether machines on a network ask servers that the definition
-// names, and not libvirt's.
-func hasOwnServers(network *fleet.Network) bool {
-	return len(network.DNS) > 0 && !network.IsDefault("dns")
 }
 
 func fates() []render.Fate {

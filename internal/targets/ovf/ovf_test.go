@@ -104,7 +104,7 @@ func TestControllers(t *testing.T) {
 func TestFirstBoot(t *testing.T) {
 	for _, c := range []struct{ system, nics, want string }{
 		{"debian-12", "one", "for b in /sys/bus/scsi/devices/*:0:1:0/block/sd*"},
-		{"freebsd-14", "one", `target 1 lun 0 (.*\\(da[0-9]*\\).*/\\1/p\"`},
+		{"freebsd-14", "one", `target 1 lun 0 .*[(,]\\(da[0-9]*\\)[,)].*/\\1/p\"`},
 		{"debian-12", "two", "macaddress:"},
 		{"debian-12", "one", `eth0: match: name: "e*"`},
 	} {
@@ -129,6 +129,35 @@ func TestFirstBoot(t *testing.T) {
 			}
 			if found != (c.nics == "two") {
 				t.Errorf("addresses-must-be-kept is reported: %v", found)
+			}
+		})
+	}
+}
+
+// TestPlaces looks at how each system finds disks on SATA beside ones on SCSI: a command for
+// one must not print the other, which can be the root disk.
+func TestPlaces(t *testing.T) {
+	for _, c := range []struct {
+		system    string
+		root, bus fleet.DiskBus
+		want      string
+	}{
+		{"debian-12", fleet.VirtIO, fleet.SATA, "/sys/bus/pci/drivers/ahci/*/ata*"},
+		{"debian-12", fleet.SATA, fleet.VirtIO, "*:0:0:0/block/sd*; do case $(readlink -f $b) in */ata[0-9]*) ;;"},
+		{"freebsd-14", fleet.VirtIO, fleet.SATA, `[(,]\\(ada[0-9]*\\)[,)].*/\\1/p\" | sed -n 1p`},
+		{"freebsd-14", fleet.SATA, fleet.SATA, `| sed -n 2p`},
+		{"freebsd-14", fleet.SATA, fleet.VirtIO, `target 0 lun 0 .*[(,]\\(da[0-9]*\\)[,)]`},
+	} {
+		t.Run(fmt.Sprintf("%s with root on %s and data on %s", c.system, c.root, c.bus), func(t *testing.T) {
+			m := &fleet.Machine{Name: "almanac", Image: "i", FirstBoot: &fleet.FirstBoot{}, Disks: []*fleet.Disk{
+				{Name: "root", Size: 40 * fleet.GiB, Bus: c.root},
+				{Name: "pages", Size: fleet.GiB, Bus: c.bus, FileSystem: "ext4", Mount: "/srv"}}}
+			f := &fleet.Fleet{Name: "tide-office", Images: []*fleet.Image{{Name: "i", OS: c.system, File: "i.qcow2"}},
+				Machines: []*fleet.Machine{m}}
+			f.Complete()
+			seed := string(golden.Render(t, ovf.Target, f)["almanac/seed.iso"].Data)
+			if !strings.Contains(seed, c.want) {
+				t.Errorf("the seed lacks %s", c.want)
 			}
 		})
 	}

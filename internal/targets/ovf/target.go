@@ -71,16 +71,13 @@ func overrides(job *render.Job, m *fleet.Machine) []render.Fate {
 // environment is a hypervisor whose disks have no serial inside the machine. They are
 // found by their place on the controller and linked to names of our own.
 var environment = cloudinit.Environment{
-	DiskDevice: func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
-	FindDisk:   findDisk,
-	FindOnFreeBSD: func(m *fleet.Machine, disk *fleet.Disk) string {
-		// Only SCSI has targets other than 0 (camcontrol(8)), and the root disk has 0.
-		return fmt.Sprintf(`camcontrol devlist | sed -n "s/.* target %d lun 0 (.*\(da[0-9]*\).*/\1/p"`, unitOf(m, disk))
-	},
-	NewAddresses: true,
-	GuestTools:   "open-vm-tools",
-	Firewall:     hypervisor.FirewallInside("ovf"),
-	Neighbours:   true,
+	DiskDevice:    func(disk *fleet.Disk) string { return "/dev/stavren/" + disk.Name },
+	FindDisk:      findDisk,
+	FindOnFreeBSD: findOnFreeBSD,
+	NewAddresses:  true,
+	GuestTools:    "open-vm-tools",
+	Firewall:      hypervisor.FirewallInside("ovf"),
+	Neighbours:    true,
 }
 
 // findDisk returns a command that prints the device at a disk's place: its target on
@@ -91,8 +88,18 @@ func findDisk(m *fleet.Machine, disk *fleet.Disk) string {
 			"[ \"$(cat $p/ata_port/*/port_no)\" != %d ] || for b in $p/host*/target*/*/block/sd*; do "+
 			"echo /dev/${b##*/}; done; done", unitOf(m, disk)+1)
 	}
-	// Drives on IDE have places as well, and are no sd.
-	return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/sd*; do echo /dev/${b##*/}; done", unitOf(m, disk))
+	// Drives on IDE and disks on SATA have such places as well.
+	return fmt.Sprintf("for b in /sys/bus/scsi/devices/*:0:%d:0/block/sd*; do case $(readlink -f $b) in */ata[0-9]*) ;; "+
+		"*) echo /dev/${b##*/} ;; esac; done", unitOf(m, disk))
+}
+
+// findOnFreeBSD returns a command that prints the name of the disk at a place, as
+// camcontrol(8) lists them: da by targets on SCSI, and ada by ports on SATA.
+func findOnFreeBSD(m *fleet.Machine, disk *fleet.Disk) string {
+	if disk.Bus == fleet.SATA {
+		return fmt.Sprintf(`camcontrol devlist | sed -n "s/.*[(,]\(ada[0-9]*\)[,)].*/\1/p" | sed -n %dp`, unitOf(m, disk)+1)
+	}
+	return fmt.Sprintf(`camcontrol devlist | sed -n "s/.* target %d lun 0 .*[(,]\(da[0-9]*\)[,)].*/\1/p"`, unitOf(m, disk))
 }
 
 func manifest(files ...render.File) []byte {
